@@ -1,0 +1,178 @@
+// Package envelope encrypts what the store keeps: values are sealed with a key
+// of their own, that key is wrapped by a project's key, and a project's key by
+// the root key. It ends at bytes; where they lie is the storage's business.
+//
+// Sealing is AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce; keys are
+// split by purpose with HKDF-SHA-256 (RFC 5869). The associated data binds every
+// ciphertext to the immutable ids of its place, so that rows cannot be swapped.
+package envelope
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hkdf"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"adytum.example/internal/core/secret"
+)
+
+// Purpose names what a derived key is for. Two purposes never share a key.
+type Purpose string
+
+// The purposes that there are.
+const (
+	WrapProjectKeys Purpose = "adytum/1/wrap project keys"
+	WrapVersionKeys Purpose = "adytum/1/wrap version keys"
+	SignManifests   Purpose = "adytum/1/manifests"
+	SignTokens      Purpose = "adytum/1/token rows"
+	SignTrail       Purpose = "adytum/1/trail"
+	RootCheck       Purpose = "adytum/1/root check"
+)
+
+// Derive returns the key for a purpose from a key that is used for nothing else.
+func Derive(from *secret.Key, purpose Purpose) (*secret.Key, error) {
+	b, err := hkdf.Key(sha256.New, from.Bytes(), nil, string(purpose), secret.KeySize)
+	if err != nil {
+		return nil, fmt.Errorf("derive the key for %s: %w", purpose, err)
+	}
+	return secret.NewKey(b)
+}
+
+// Identity is where a version stands, in ids that never change. Its fields go
+// into the associated data of everything that is sealed for it.
+type Identity struct {
+	Organization string // the installation's random id
+	Project      int64  // 0 for the organization's own layer
+	Layer        int64
+	Entry        int64
+	Version      int64
+	Kind         string
+}
+
+// formats of what is sealed; the first byte of the ciphertext and of the associated data.
+const (
+	formatValue      byte = 1
+	formatVersionKey byte = 2
+	formatProjectKey byte = 3
+)
+
+// step is what plaintexts are padded to, so that a length tells little.
+const step = 64
+
+// MaxValue is the longest value in bytes.
+const MaxValue = 1 << 20
+
+// ErrOpen says that a ciphertext is not what was sealed for this place under
+// this key: altered, moved, or of another key.
+var ErrOpen = errors.New("the stored data does not belong here or was altered")
+
+// Seal encrypts a value for its place under the version's own key.
+func Seal(key *secret.Key, id Identity, value secret.Value) ([]byte, error) {
+	if value.Len() > MaxValue {
+		return nil, fmt.Errorf("a value has at most %d bytes, this one has %d", MaxValue, value.Len())
+	}
+	padded := make([]byte, (4+value.Len()+step-1)/step*step)
+	defer clear(padded)
+	binary.BigEndian.PutUint32(padded, uint32(value.Len()))
+	copy(padded[4:], value.Expose())
+	return seal(key, formatValue, id.associated(formatValue), padded)
+}
+
+// Open decrypts what [Seal] made for the same place under the same key.
+func Open(key *secret.Key, id Identity, sealed []byte) (secret.Value, error) {
+	padded, err := open(key, formatValue, id.associated(formatValue), sealed)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	if len(padded) < 4 || int(binary.BigEndian.Uint32(padded)) > len(padded)-4 {
+		return secret.Value{}, ErrOpen
+	}
+	n := int(binary.BigEndian.Uint32(padded))
+	return secret.New(padded[4 : 4+n : 4+n]), nil
+}
+
+// WrapVersionKey encrypts a version's key under the project's wrapping key.
+func WrapVersionKey(wrapping *secret.Key, id Identity, key *secret.Key) ([]byte, error) {
+	return seal(wrapping, formatVersionKey, id.associated(formatVersionKey), key.Bytes())
+}
+
+// UnwrapVersionKey is the reverse of [WrapVersionKey].
+func UnwrapVersionKey(wrapping *secret.Key, id Identity, wrapped []byte) (*secret.Key, error) {
+	b, err := open(wrapping, formatVersionKey, id.associated(formatVersionKey), wrapped)
+	if err != nil {
+		return nil, err
+	}
+	return secret.NewKey(b)
+}
+
+// WrapProjectKey encrypts a project's key under the root's wrapping key.
+// The id is the key's own, not the project's alone: a project may have several.
+func WrapProjectKey(wrapping *secret.Key, organization string, project, id int64, key *secret.Key) ([]byte, error) {
+	return seal(wrapping, formatProjectKey, projectKeyData(organization, project, id), key.Bytes())
+}
+
+// UnwrapProjectKey is the reverse of [WrapProjectKey].
+func UnwrapProjectKey(wrapping *secret.Key, organization string, project, id int64, wrapped []byte) (*secret.Key, error) {
+	b, err := open(wrapping, formatProjectKey, projectKeyData(organization, project, id), wrapped)
+	if err != nil {
+		return nil, err
+	}
+	return secret.NewKey(b)
+}
+
+func projectKeyData(organization string, project, id int64) []byte {
+	return appendParts([]byte{formatProjectKey}, organization, number(project), number(id))
+}
+
+func (id Identity) associated(format byte) []byte {
+	return appendParts([]byte{format}, id.Organization, number(id.Project), number(id.Layer),
+		number(id.Entry), number(id.Version), id.Kind)
+}
+
+// appendParts appends every part behind its length, so that no two lists of
+// parts give the same bytes.
+func appendParts(b []byte, parts ...string) []byte {
+	for _, p := range parts {
+		b = binary.BigEndian.AppendUint32(b, uint32(len(p)))
+		b = append(b, p...)
+	}
+	return b
+}
+
+func number(n int64) string {
+	return string(binary.BigEndian.AppendUint64(nil, uint64(n)))
+}
+
+func seal(key *secret.Key, format byte, data, plaintext []byte) ([]byte, error) {
+	aead, err := newAEAD(key)
+	if err != nil {
+		return nil, err
+	}
+	return aead.Seal([]byte{format}, nil, plaintext, data), nil
+}
+
+func open(key *secret.Key, format byte, data, sealed []byte) ([]byte, error) {
+	aead, err := newAEAD(key)
+	if err != nil {
+		return nil, err
+	}
+	if len(sealed) < 1 || sealed[0] != format {
+		return nil, ErrOpen
+	}
+	plaintext, err := aead.Open(nil, nil, sealed[1:], data)
+	if err != nil {
+		return nil, ErrOpen
+	}
+	return plaintext, nil
+}
+
+func newAEAD(key *secret.Key) (cipher.AEAD, error) {
+	block, err := aes.NewCipher(key.Bytes())
+	if err != nil {
+		return nil, fmt.Errorf("prepare the cipher: %w", err)
+	}
+	return cipher.NewGCMWithRandomNonce(block)
+}
