@@ -1,0 +1,214 @@
+// Package client talks to an Adytum service: it signs in, resolves references
+// and manages what the service keeps. It is what the adytum command is built on.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"adytum.example/client/wire"
+)
+
+// Client speaks to one service as one caller. It is safe for concurrent use
+// once it is signed in.
+type Client struct {
+	base  *url.URL
+	http  *http.Client
+	token string
+}
+
+// Limits of one call.
+const (
+	callTimeout = 90 * time.Second
+	dialTimeout = 5 * time.Second
+	maxAnswer   = 64 << 20
+)
+
+// Errors that callers decide on.
+var (
+	// ErrUnreachable says that the service gave no answer or asked to try again.
+	ErrUnreachable = errors.New("the service cannot be reached")
+	// ErrNotSignedIn says that there is no token, or that it is not accepted.
+	ErrNotSignedIn = errors.New("not signed in")
+	// ErrInsecure says that a URL would send credentials in the clear.
+	ErrInsecure = errors.New("plain HTTP is accepted on loopback alone; use https")
+)
+
+// Error is a problem that the service answered with.
+type Error struct {
+	Status  int
+	Message string
+	Details []string // each thing that is wrong, where there are several
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Is makes a 401 an ErrNotSignedIn and a 503 an ErrUnreachable.
+func (e *Error) Is(target error) bool {
+	return target == ErrNotSignedIn && e.Status == http.StatusUnauthorized ||
+		target == ErrUnreachable && (e.Status == http.StatusServiceUnavailable || e.Status == http.StatusBadGateway || e.Status == http.StatusGatewayTimeout)
+}
+
+// New returns a Client for the service at an address such as
+// https://adytum.fernhollow.example. Plain HTTP is accepted on loopback alone.
+func New(address string) (*Client, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.Path != "" && u.Path != "/" || u.RawQuery != "" {
+		return nil, fmt.Errorf("%q is not a service's address; it has the form https://HOST or http://127.0.0.1:PORT", address)
+	}
+	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		return nil, fmt.Errorf("%s: %w", address, ErrInsecure)
+	}
+	u.Path = ""
+	transport := &http.Transport{
+		DialContext:           (&net.Dialer{Timeout: dialTimeout}).DialContext,
+		TLSHandshakeTimeout:   dialTimeout,
+		ResponseHeaderTimeout: callTimeout,
+		Proxy:                 http.ProxyFromEnvironment,
+		ForceAttemptHTTP2:     true,
+		MaxIdleConnsPerHost:   4,
+	}
+	return &Client{base: u, http: &http.Client{
+		Transport: transport,
+		Timeout:   callTimeout,
+		// A token goes to the origin that issued it and nowhere else.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}, nil
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Address is the service's address in its one form.
+func (c *Client) Address() string { return c.base.String() }
+
+// UseToken makes the client present a token that was obtained before.
+func (c *Client) UseToken(token string) { c.token = token }
+
+// SignIn signs a person in with a password, and goes on with the token.
+func (c *Client) SignIn(ctx context.Context, login, password string) (wire.Session, error) {
+	var out wire.Session
+	err := c.call(ctx, http.MethodPost, "/api/v1/sessions", nil, wire.SignIn{Login: login, Password: password}, &out)
+	if err == nil {
+		c.token = out.Token
+	}
+	return out, err
+}
+
+// SignInWorkload signs a workload in with its client secret (RFC 6749, section
+// 4.4), and goes on with the token.
+func (c *Client) SignInWorkload(ctx context.Context, clientID, clientSecret string) (wire.TokenAnswer, error) {
+	form := url.Values{"grant_type": {"client_credentials"}}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base.String()+"/oauth/token", strings.NewReader(form.Encode()))
+	if err != nil {
+		return wire.TokenAnswer{}, err
+	}
+	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	r.SetBasicAuth(url.QueryEscape(clientID), url.QueryEscape(clientSecret))
+	var out wire.TokenAnswer
+	if err := c.do(r, &out); err != nil {
+		return out, err
+	}
+	c.token = out.AccessToken
+	return out, nil
+}
+
+// SignOut revokes the client's token.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/sessions/current", nil, nil, nil)
+}
+
+// call makes one call of the interface.
+func (c *Client) call(ctx context.Context, method, path string, header http.Header, body, out any) error {
+	var content io.Reader
+	if body != nil {
+		encoded, err := json.Marshal(body)
+		if err != nil {
+			return fmt.Errorf("encode the request: %w", err)
+		}
+		content = bytes.NewReader(encoded)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.base.String()+path, content)
+	if err != nil {
+		return err
+	}
+	for name, values := range header {
+		r.Header[name] = values
+	}
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	return c.do(r, out)
+}
+
+func (c *Client) do(r *http.Request, out any) error {
+	r.Header.Set("Accept", "application/json")
+	r.Header.Set("User-Agent", "adytum")
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return c.unreachable(err)
+	}
+	defer answer.Body.Close()
+	limited := io.LimitReader(answer.Body, maxAnswer)
+	if answer.StatusCode < 200 || answer.StatusCode > 299 {
+		return readProblem(answer, limited)
+	}
+	if out == nil {
+		_, _ = io.Copy(io.Discard, limited)
+		return nil
+	}
+	if err := json.NewDecoder(limited).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s is not what was expected; is it an Adytum service of this version?", c.base)
+	}
+	return nil
+}
+
+// unreachable says which service gave no answer, and why.
+func (c *Client) unreachable(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+}
+
+func readProblem(answer *http.Response, body io.Reader) error {
+	var p struct {
+		wire.Problem
+		OAuth       string `json:"error"`
+		Description string `json:"error_description"`
+	}
+	if err := json.NewDecoder(body).Decode(&p); err != nil || p.Detail == "" && p.Description == "" {
+		return &Error{Status: answer.StatusCode, Message: "the service answered " + strconv.Itoa(answer.StatusCode) + " " + http.StatusText(answer.StatusCode)}
+	}
+	e := &Error{Status: answer.StatusCode, Message: p.Detail}
+	if p.Detail == "" {
+		e.Message = p.Description
+	}
+	for _, d := range p.Errors {
+		text := d.Message
+		if d.Location != "" {
+			text = d.Location + ": " + text
+		}
+		e.Details = append(e.Details, text)
+	}
+	return e
+}

@@ -1,0 +1,98 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"adytum.example/client/wire"
+	"adytum.example/internal/service"
+)
+
+// ProjectPath leads to a project. It is exported for huma to see its fields.
+type ProjectPath struct {
+	Project string `path:"project" maxLength:"63"`
+}
+
+type newNamed struct{ Body wire.Named }
+
+type newEnvironment struct {
+	ProjectPath
+	Body wire.NewEnvironment
+}
+
+type newPerson struct{ Body wire.NewPerson }
+
+type newGrant struct{ Body wire.NewGrant }
+
+type grantPath struct {
+	Grant int64 `path:"grant"`
+}
+
+// directory registers projects, environments, people, workloads and grants.
+func (s *server) directory(a huma.API) {
+	s.projects(a)
+	signedIn(s, a, operation("list-people", http.MethodGet, "/people", "List people", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Person], error) {
+			out, err := s.service.People(ctx, c)
+			return &body[[]wire.Person]{out}, err
+		})
+	signedIn(s, a, operation("add-person", http.MethodPost, "/people", "Add a person", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newPerson) (*body[wire.Person], error) {
+			out, err := s.service.AddPerson(ctx, c, in.Body)
+			return &body[wire.Person]{out}, err
+		})
+	signedIn(s, a, operation("list-workloads", http.MethodGet, "/workloads", "List workloads", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Workload], error) {
+			out, err := s.service.Workloads(ctx, c)
+			return &body[[]wire.Workload]{out}, err
+		})
+	signedIn(s, a, operation("add-workload", http.MethodPost, "/workloads", "Add a workload; its client secret is in the answer, this once", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newNamed) (*body[wire.Workload], error) {
+			out, err := s.service.AddWorkload(ctx, c, in.Body.Name)
+			return &body[wire.Workload]{out}, err
+		})
+	signedIn(s, a, operation("list-grants", http.MethodGet, "/grants", "List the grants at places that the caller may manage", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Grant], error) {
+			out, err := s.service.Grants(ctx, c)
+			return &body[[]wire.Grant]{out}, err
+		})
+	signedIn(s, a, operation("add-grant", http.MethodPost, "/grants", "Give someone a role somewhere", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newGrant) (*body[wire.Grant], error) {
+			out, err := s.service.AddGrant(ctx, c, in.Body)
+			return &body[wire.Grant]{out}, err
+		})
+	signedIn(s, a, operation("remove-grant", http.MethodDelete, "/grants/{grant}", "Take a grant back", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *grantPath) (*empty, error) {
+			return nil, s.service.RemoveGrant(ctx, c, in.Grant)
+		})
+}
+
+func (s *server) projects(a huma.API) {
+	signedIn(s, a, operation("list-projects", http.MethodGet, "/projects", "List projects", tagged("projects")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Project], error) {
+			out, err := s.service.Projects(ctx, c)
+			return &body[[]wire.Project]{out}, err
+		})
+	signedIn(s, a, operation("add-project", http.MethodPost, "/projects", "Add a project", tagged("projects"), created),
+		func(ctx context.Context, c service.Caller, in *newNamed) (*body[wire.Project], error) {
+			out, err := s.service.AddProject(ctx, c, in.Body.Name)
+			return &body[wire.Project]{out}, err
+		})
+	signedIn(s, a, operation("show-project", http.MethodGet, "/projects/{project}", "Show a project", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[wire.Project], error) {
+			out, err := s.service.Project(ctx, c, in.Project)
+			return &body[wire.Project]{out}, err
+		})
+	signedIn(s, a, operation("list-environments", http.MethodGet, "/projects/{project}/environments", "List environments", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[[]wire.Environment], error) {
+			out, err := s.service.Environments(ctx, c, in.Project)
+			return &body[[]wire.Environment]{out}, err
+		})
+	signedIn(s, a, operation("add-environment", http.MethodPost, "/projects/{project}/environments", "Add an environment", tagged("projects"), created),
+		func(ctx context.Context, c service.Caller, in *newEnvironment) (*body[wire.Environment], error) {
+			out, err := s.service.AddEnvironment(ctx, c, in.Project, in.Body)
+			return &body[wire.Environment]{out}, err
+		})
+}

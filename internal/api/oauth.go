@@ -1,0 +1,98 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"adytum.example/client/wire"
+	"adytum.example/internal/core/secret"
+	"adytum.example/internal/service"
+)
+
+// oauthError answers as RFC 6749, section 5.2, has it.
+func oauthError(w http.ResponseWriter, status int, code, description string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]string{"error": code, "error_description": description})
+}
+
+// token is the token endpoint: client credentials, RFC 6749 section 4.4, with
+// the client's secret in an Authorization header or in the form.
+func (s *server) token(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	if err := r.ParseForm(); err != nil {
+		oauthError(w, http.StatusBadRequest, "invalid_request", "the body is not a form (application/x-www-form-urlencoded)")
+		return
+	}
+	if grant := r.PostForm.Get("grant_type"); grant != "client_credentials" {
+		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "the grant type is client_credentials")
+		return
+	}
+	id, clientSecret := clientCredentials(r)
+	session, err := s.service.SignInWorkload(r.Context(), id, secret.FromString(clientSecret), address(r))
+	var p *service.Problem
+	switch {
+	case errors.As(err, &p) && p.Kind == service.Unauthenticated:
+		w.Header().Set("WWW-Authenticate", `Basic realm="adytum"`)
+		oauthError(w, http.StatusUnauthorized, "invalid_client", "the client id or the client secret is wrong")
+	case err != nil:
+		s.writeError(w, r, err)
+	default:
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(wire.TokenAnswer{AccessToken: session.Token, TokenType: "Bearer", ExpiresIn: int64(time.Until(session.ExpiresAt).Seconds())})
+	}
+}
+
+// clientCredentials takes them from the header, percent-decoded as RFC 6749
+// section 2.3.1 asks, or from the form.
+func clientCredentials(r *http.Request) (id, clientSecret string) {
+	if user, password, ok := r.BasicAuth(); ok {
+		u, uerr := url.QueryUnescape(user)
+		p, perr := url.QueryUnescape(password)
+		if uerr == nil && perr == nil {
+			return u, p
+		}
+		return user, password
+	}
+	return r.PostForm.Get("client_id"), r.PostForm.Get("client_secret")
+}
+
+// revoke is RFC 7009: the token itself is what authorizes its revocation; an
+// unknown one is answered alike.
+func (s *server) revoke(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	if err := r.ParseForm(); err != nil || r.PostForm.Get("token") == "" {
+		oauthError(w, http.StatusBadRequest, "invalid_request", "the form field token is missing")
+		return
+	}
+	caller, err := s.service.Authenticate(r.Context(), secret.FromString(r.PostForm.Get("token")), address(r))
+	if err == nil {
+		err = s.service.SignOut(r.Context(), caller)
+	}
+	var p *service.Problem
+	if err != nil && !(errors.As(err, &p) && p.Kind == service.Unauthenticated) {
+		s.writeError(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusOK)
+}
+
+// metadata is RFC 8414.
+func (s *server) metadata(w http.ResponseWriter, r *http.Request) {
+	scheme := "http"
+	if s.secure {
+		scheme = "https"
+	}
+	issuer := scheme + "://" + strings.TrimSuffix(r.Host, "/")
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(map[string]any{
+		"issuer": issuer, "token_endpoint": issuer + "/oauth/token", "revocation_endpoint": issuer + "/oauth/revoke",
+		"grant_types_supported":                 []string{"client_credentials"},
+		"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post"},
+		"response_types_supported":              []string{},
+	})
+}

@@ -1,0 +1,68 @@
+package access
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"hash/crc32"
+	"math/big"
+	"strings"
+
+	"adytum.example/internal/core/secret"
+)
+
+// TokenKind is the readable beginning of a token.
+type TokenKind string
+
+// The kinds of token.
+const (
+	PersonToken   TokenKind = "adyt_p_"
+	WorkloadToken TokenKind = "adyt_w_"
+	ClientSecret  TokenKind = "adyt_c_"
+)
+
+const (
+	tokenAlphabet = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
+	tokenRandom   = 43 // characters: 256 bits
+	tokenSum      = 6  // characters: CRC-32 of all that stands before
+)
+
+// NewToken returns a token with 256 random bits and a checksum, by which a sweep
+// tells a token from a text that merely looks like one.
+func NewToken(kind TokenKind) secret.Value {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // never fails since Go 1.24
+	body := string(kind) + base62(new(big.Int).SetBytes(b), tokenRandom)
+	return secret.FromString(body + tokenChecksum(body))
+}
+
+// ValidToken tells whether text has the form and the checksum of a token. It
+// says nothing of whether the token is known.
+func ValidToken(text string) bool {
+	for _, kind := range []TokenKind{PersonToken, WorkloadToken, ClientSecret} {
+		if strings.HasPrefix(text, string(kind)) && len(text) == len(kind)+tokenRandom+tokenSum {
+			return tokenChecksum(text[:len(text)-tokenSum]) == text[len(text)-tokenSum:]
+		}
+	}
+	return false
+}
+
+// HashToken is the form in which a token is stored. A token has 256 random
+// bits, so a plain SHA-256 gives nothing to guess.
+func HashToken(token secret.Value) []byte {
+	sum := sha256.Sum256(token.Expose())
+	return sum[:]
+}
+
+func tokenChecksum(body string) string {
+	return base62(big.NewInt(int64(crc32.ChecksumIEEE([]byte(body)))), tokenSum)
+}
+
+func base62(n *big.Int, width int) string {
+	out := make([]byte, width)
+	base, digit := big.NewInt(int64(len(tokenAlphabet))), new(big.Int)
+	for i := width - 1; i >= 0; i-- {
+		n.DivMod(n, base, digit)
+		out[i] = tokenAlphabet[digit.Int64()]
+	}
+	return string(out)
+}

@@ -1,0 +1,225 @@
+// Package service is what can be asked of Adytum, one file per noun. Every
+// operation checks access, does its work, and leaves its event; what it returns
+// has passed all three. It knows neither HTTP nor SQL.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"adytum.example/internal/core/access"
+	"adytum.example/internal/core/layers"
+	"adytum.example/internal/core/secret"
+	"adytum.example/internal/core/trail"
+	"adytum.example/internal/storage"
+)
+
+// Service answers for one installation. It is safe for concurrent use; several
+// may run on one database.
+type Service struct {
+	store    *storage.Store
+	keys     *keyring
+	recorder *recorder
+	flusher  *storage.Flusher
+	now      func() time.Time
+	log      *slog.Logger
+	argon    chan struct{}
+	sluice   sluice
+	redact   func(string) string
+
+	directory atomic.Pointer[directory]
+	mu        sync.Mutex
+	layers    map[int64]*loadedLayer
+}
+
+// Config is what a Service is made of.
+type Config struct {
+	Store    *storage.Store
+	FlushURL string
+	Root     *secret.Key
+	Now      func() time.Time // nil: the system's clock
+	Log      *slog.Logger
+	// Redact takes values out of free text that people type, nil for none.
+	Redact func(string) string
+}
+
+// Open starts a Service. It refuses a database of another version, of a role
+// with too many rights, that was not set up, or that belongs to another root key;
+// it changes nothing in any of these cases.
+func Open(ctx context.Context, c Config) (*Service, error) {
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	if c.Redact == nil {
+		c.Redact = func(s string) string { return s }
+	}
+	if err := c.Store.CheckVersion(ctx); err != nil {
+		return nil, err
+	}
+	if err := c.Store.CheckRole(ctx); err != nil {
+		return nil, err
+	}
+	var organization storage.Organization
+	err := c.Store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) (err error) {
+		organization, err = tx.Organization()
+		return err
+	})
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil, errors.New("the database is not set up; run \"adytumd setup\"")
+	} else if err != nil {
+		return nil, err
+	}
+	keys, err := openKeyring(c.Root, organization)
+	if err != nil {
+		return nil, err
+	}
+	flusher, err := storage.NewFlusher(c.FlushURL)
+	if err != nil {
+		return nil, err
+	}
+	if durable, err := c.Store.Durable(ctx); err == nil && !durable {
+		c.Log.Warn("the database runs with fsync or full_page_writes off: what is acknowledged may be lost in a crash")
+	}
+	return &Service{
+		store: c.Store, keys: keys, flusher: flusher, now: c.Now, log: c.Log, redact: c.Redact,
+		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
+		argon:    make(chan struct{}, argonParallel),
+		layers:   map[int64]*loadedLayer{},
+	}, nil
+}
+
+// Close writes the events that wait and lets go of the keys. No request may be
+// under way or come after it.
+func (s *Service) Close(ctx context.Context) {
+	s.recorder.close()
+	s.flusher.Close(ctx)
+	s.keys.destroy()
+}
+
+// Ready tells whether requests can be answered now.
+func (s *Service) Ready(ctx context.Context) error { return asProblem(s.store.Ping(ctx)) }
+
+// Caller is someone who asks, as [Service.Authenticate] found them.
+type Caller struct {
+	Subject   access.Subject
+	Token     int64
+	ExpiresAt time.Time
+	From      netip.Addr
+	directory *directory
+}
+
+// Name is the caller's name for people.
+func (c Caller) Name() string { return c.directory.subjectName(c.Subject) }
+
+func (c Caller) actor() string {
+	if c.Subject.Kind == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d", c.Subject.Kind, c.Subject.ID)
+}
+
+// operation is one request on its way: what was decided for it, and the event
+// that it will leave.
+type operation struct {
+	service  *Service
+	ctx      context.Context
+	caller   Caller
+	dir      *directory
+	event    trail.Event
+	recorded bool
+}
+
+// begin starts an operation of a caller who signed in.
+func (s *Service) begin(ctx context.Context, caller Caller, action string, place layers.Place) *operation {
+	return &operation{service: s, ctx: ctx, caller: caller, dir: caller.directory, event: trail.Event{
+		Action: action, Outcome: trail.Allowed, Actor: caller.actor(), Token: caller.Token, From: caller.From.String(),
+		Project: s.redact(place.Project), Environment: s.redact(place.Environment),
+	}}
+}
+
+// end records the operation's event, unless its own transaction or a release
+// did, and makes the error one for callers. A request whose event cannot be
+// recorded is refused.
+func (op *operation) end(err *error) {
+	*err = asProblem(*err)
+	if op.recorded {
+		return
+	}
+	if *err != nil && op.event.Outcome == trail.Allowed {
+		op.event.Outcome = trail.Failed
+	}
+	if noteErr := op.service.recorder.note(op.ctx, op.event); noteErr != nil && *err == nil {
+		*err = noteErr
+	}
+}
+
+// locate finds the place in the directory and checks a verb there. What the
+// caller may not know of answers like what does not exist.
+func (op *operation) locate(place layers.Place, verb access.Verb) (located, error) {
+	l, err := op.find(place)
+	if err != nil {
+		return l, err
+	}
+	return l, op.allow(verb, l)
+}
+
+// find finds the place without asking for a verb there.
+func (op *operation) find(place layers.Place) (located, error) {
+	l, exists := op.dir.locate(place)
+	who := op.caller.Subject
+	switch {
+	case place.Project == "":
+		return l, nil
+	case l.where.Project == 0 || !op.dir.grants.KnowsProject(who, l.where.Project):
+		op.event.Outcome = trail.Refused
+		return l, problem(NotFound, "there is no project %q%s", op.service.redact(place.Project), op.nearProject(place.Project))
+	case !exists || place.Environment != "" && !op.dir.grants.KnowsEnvironment(who, l.where):
+		op.event.Outcome = trail.Refused
+		return l, problem(NotFound, "the project %s has no environment %q%s", place.Project, op.service.redact(place.Environment), op.nearEnvironment(place))
+	}
+	return l, nil
+}
+
+// allow checks a verb at a place that the caller may know of.
+func (op *operation) allow(verb access.Verb, l located) error {
+	grant, allowed := op.dir.grants.Decide(op.caller.Subject, verb, l.where)
+	if !allowed {
+		op.event.Outcome = trail.Refused
+		return problem(Forbidden, "%s may not %s in %s; a steward of it or an owner can grant it", op.caller.Name(), verb, l.place)
+	}
+	op.event.Grant = grant.ID
+	return nil
+}
+
+func (op *operation) nearProject(misspelt string) string {
+	var known []string
+	for _, p := range op.dir.projects {
+		if op.dir.grants.KnowsProject(op.caller.Subject, p.ID) {
+			known = append(known, p.Name)
+		}
+	}
+	return didYouMean(misspelt, known)
+}
+
+func (op *operation) nearEnvironment(place layers.Place) string {
+	var known []string
+	for _, e := range op.dir.environmentsOf(place.Project) {
+		if op.dir.grants.KnowsEnvironment(op.caller.Subject, access.Where{Project: e.ProjectID, Environment: e.ID}) {
+			known = append(known, e.Name)
+		}
+	}
+	return didYouMean(place.Environment, known)
+}
+
+func didYouMean(misspelt string, known []string) string {
+	if near := layers.Nearest(misspelt, known); near != "" && near != misspelt {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}

@@ -1,0 +1,206 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"adytum.example/client/wire"
+	"adytum.example/internal/core/access"
+	"adytum.example/internal/core/envelope"
+	"adytum.example/internal/core/secret"
+	"adytum.example/internal/core/trail"
+	"adytum.example/internal/storage"
+)
+
+// How long tokens last.
+const (
+	PersonTokenLife   = 8 * time.Hour
+	WorkloadTokenLife = time.Hour
+)
+
+// errWrong is the one answer to a wrong password, a wrong client secret and an
+// unknown name.
+var errWrong = problem(Unauthenticated, "the name or the password is wrong")
+
+// Authenticate finds who holds a token. Unknown, expired, revoked and forged
+// tokens get the same answer.
+func (s *Service) Authenticate(ctx context.Context, token secret.Value, from netip.Addr) (caller Caller, err error) {
+	if !access.ValidToken(string(token.Expose())) {
+		return caller, s.stranger(ctx, "token.use", from, errSignIn)
+	}
+	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		row, err := tx.TokenByHash(access.HashToken(token))
+		if err != nil {
+			return err
+		}
+		d, err := s.currentDirectory(tx)
+		if err != nil {
+			return err
+		}
+		if !envelope.Same(row.MAC, s.keys.tokenMAC(row)) {
+			return fmt.Errorf("the token %d was altered in the database", row.ID)
+		}
+		if d.revoked[row.ID] || !s.now().Before(row.ExpiresAt) {
+			return storage.ErrNotFound
+		}
+		caller = Caller{Subject: access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID},
+			Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
+		return nil
+	})
+	if errors.Is(err, storage.ErrNotFound) {
+		return caller, s.stranger(ctx, "token.use", from, errSignIn)
+	}
+	return caller, asProblem(err)
+}
+
+// tokenMAC signs a token's row.
+func (k *keyring) tokenMAC(t storage.Token) []byte {
+	return envelope.Sign(k.tokens, envelope.Number(t.ID), string(t.Hash), t.SubjectKind, envelope.Number(t.SubjectID),
+		envelope.Number(t.CreatedAt.UnixMicro()), envelope.Number(t.ExpiresAt.UnixMicro()))
+}
+
+// stranger records the refusal of someone who did not sign in, and returns the answer.
+func (s *Service) stranger(ctx context.Context, action string, from netip.Addr, answer error) error {
+	if err := s.recorder.noteStranger(ctx, trail.Event{Action: action, Outcome: trail.Refused, From: from.String()}); err != nil {
+		return err
+	}
+	return answer
+}
+
+// SignIn gives a person a token for their password.
+func (s *Service) SignIn(ctx context.Context, login string, password secret.Value, from netip.Addr) (out wire.Session, err error) {
+	defer password.Wipe()
+	defer func() { err = asProblem(err) }()
+	if err := s.holdBack(ctx, login, from); err != nil {
+		return out, err
+	}
+	d, err := s.snapshotDirectory(ctx)
+	if err != nil {
+		return out, err
+	}
+	stored, subject := nobody, access.Subject{}
+	for _, p := range d.people {
+		if p.Login == login {
+			stored, subject = p.Password, access.Subject{Kind: access.Person, ID: p.ID}
+		}
+	}
+	done, err := s.turn(ctx)
+	if err != nil {
+		return out, err
+	}
+	right := checkPassword(stored, password)
+	done()
+	if !right || subject.ID == 0 {
+		return out, s.signInFailed(ctx, login, from)
+	}
+	return s.signedIn(ctx, d, subject, access.PersonToken, PersonTokenLife, login, from)
+}
+
+// SignInWorkload gives a workload a token for its client secret (RFC 6749,
+// section 4.4).
+func (s *Service) SignInWorkload(ctx context.Context, clientID string, clientSecret secret.Value, from netip.Addr) (out wire.Session, err error) {
+	defer clientSecret.Wipe()
+	defer func() { err = asProblem(err) }()
+	if err := s.holdBack(ctx, clientID, from); err != nil {
+		return out, err
+	}
+	d, err := s.snapshotDirectory(ctx)
+	if err != nil {
+		return out, err
+	}
+	hash := access.HashToken(clientSecret)
+	for _, w := range d.workloads {
+		if w.ClientID != clientID {
+			continue
+		}
+		for _, c := range d.clientSecrets {
+			if c.WorkloadID == w.ID && envelope.Same(c.Hash, hash) {
+				return s.signedIn(ctx, d, access.Subject{Kind: access.Workload, ID: w.ID}, access.WorkloadToken, WorkloadTokenLife, clientID, from)
+			}
+		}
+	}
+	return out, s.signInFailed(ctx, clientID, from)
+}
+
+// holdBack makes a try wait after failures of its account or network.
+func (s *Service) holdBack(ctx context.Context, name string, from netip.Addr) error {
+	delay := s.sluice.delay(s.now(), "name "+name, "from "+from.String())
+	if delay == 0 {
+		return nil
+	}
+	select {
+	case <-time.After(delay):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (s *Service) signInFailed(ctx context.Context, name string, from netip.Addr) error {
+	s.sluice.failed(s.now(), "name "+name, "from "+from.String())
+	return s.stranger(ctx, "session.begin", from, errWrong)
+}
+
+// signedIn makes the token. Its event is durable before the token is answered.
+func (s *Service) signedIn(ctx context.Context, d *directory, who access.Subject, kind access.TokenKind, life time.Duration, name string, from netip.Addr) (out wire.Session, err error) {
+	token := access.NewToken(kind)
+	now := s.now().UTC().Truncate(time.Microsecond)
+	row := storage.Token{Hash: access.HashToken(token), SubjectKind: string(who.Kind), SubjectID: who.ID, CreatedAt: now, ExpiresAt: now.Add(life)}
+	err = s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		if row.ID, err = tx.NextTokenID(); err != nil {
+			return err
+		}
+		row.MAC = s.keys.tokenMAC(row)
+		return tx.CreateToken(row, now.Add(-24*time.Hour))
+	})
+	if err != nil {
+		return out, err
+	}
+	caller := Caller{Subject: who, Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
+	e := trail.Event{Action: "session.begin", Outcome: trail.Allowed, Actor: caller.actor(), Token: row.ID, From: from.String()}
+	if _, _, err := s.recorder.release(ctx, e, nil, row.ID); err != nil {
+		return out, err
+	}
+	s.sluice.succeeded("name "+name, "from "+from.String())
+	return wire.Session{Token: string(token.Expose()), ExpiresAt: row.ExpiresAt, Who: s.who(caller)}, nil
+}
+
+// SignOut revokes the caller's token.
+func (s *Service) SignOut(ctx context.Context, caller Caller) (err error) {
+	op := s.begin(ctx, caller, "session.end", organizationPlace)
+	defer op.end(&err)
+	return s.changeDirectory(op, func(tx *storage.Tx, _ *directory) error {
+		return tx.RevokeToken(storage.RevokedToken{TokenID: caller.Token, Until: caller.ExpiresAt}, s.now())
+	})
+}
+
+// Who tells a caller who they are and what they were granted.
+func (s *Service) Who(ctx context.Context, caller Caller) (out wire.Who, err error) {
+	op := s.begin(ctx, caller, "session.show", organizationPlace)
+	defer op.end(&err)
+	return s.who(caller), nil
+}
+
+func (s *Service) who(caller Caller) wire.Who {
+	d := caller.directory
+	out := wire.Who{Kind: string(caller.Subject.Kind), Name: caller.Name(), ExpiresAt: caller.ExpiresAt, Grants: []wire.Grant{}}
+	for _, p := range d.people {
+		if caller.Subject.Kind == access.Person && p.ID == caller.Subject.ID {
+			out.Login = p.Login
+		}
+	}
+	for _, w := range d.workloads {
+		if caller.Subject.Kind == access.Workload && w.ID == caller.Subject.ID {
+			out.Login = w.ClientID
+		}
+	}
+	for _, g := range d.grantRows {
+		if g.SubjectKind == string(caller.Subject.Kind) && g.SubjectID == caller.Subject.ID {
+			out.Grants = append(out.Grants, d.wireGrant(g))
+		}
+	}
+	return out
+}
