@@ -122,9 +122,13 @@ func (c *Client) History(ctx context.Context, p Place, name string) (wire.Histor
 }
 
 // Resolve obtains the values of references as one read of one moment. Relative
-// references are those of p, which must be an environment.
-func (c *Client) Resolve(ctx context.Context, p Place, references []string) (wire.Resolved, error) {
-	return post[wire.Resolved](ctx, c, p.path()+"/resolve", wire.ResolveRequest{References: references})
+// references are those of p, which must be an environment. References that are
+// optional are left out of the answer where they are not set.
+func (c *Client) Resolve(ctx context.Context, p Place, references, optional []string) (wire.Resolved, error) {
+	if references == nil {
+		references = []string{}
+	}
+	return post[wire.Resolved](ctx, c, p.path()+"/resolve", wire.ResolveRequest{References: references, Optional: optional})
 }
 
 // AnyRevision lets a change go onto whatever stands.

@@ -153,6 +153,7 @@ type Value struct {
 // ResolveRequest asks for the values of references, as one read at one revision.
 type ResolveRequest struct {
 	References []string `json:"references" maxItems:"1000" doc:"References; relative ones are of the environment in the path."`
+	Optional   []string `json:"optional,omitempty" maxItems:"1000" doc:"More references, left out of the answer where they are not set."`
 }
 
 // Resolved answers a ResolveRequest.

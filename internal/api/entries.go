@@ -75,7 +75,7 @@ func (s *server) entries(a huma.API) {
 		})
 	signedIn(s, a, operation("resolve", http.MethodPost, environmentRoute+"/resolve", "Obtain the values of references, as one read of one moment", tagged("entries")),
 		func(ctx context.Context, c service.Caller, in *resolveInput) (*body[wire.Resolved], error) {
-			out, err := s.service.Resolve(ctx, c, in.place(), in.Body.References)
+			out, err := s.service.Resolve(ctx, c, in.place(), in.Body)
 			return &body[wire.Resolved]{out}, err
 		})
 }

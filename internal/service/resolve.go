@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"unicode/utf8"
@@ -30,14 +31,18 @@ const resolveTries = 3
 // Resolve obtains the values of references for a place, as one read of one
 // moment. Either every reference is answered, or the problem names all that
 // could not be.
-func (s *Service) Resolve(ctx context.Context, caller Caller, place layers.Place, texts []string) (out wire.Resolved, err error) {
+func (s *Service) Resolve(ctx context.Context, caller Caller, place layers.Place, request wire.ResolveRequest) (out wire.Resolved, err error) {
 	op := s.begin(ctx, caller, "entry.resolve", place)
 	defer op.end(&err)
-	parsed, err := parseReferences(texts)
+	parsed, err := parseReferences(request.References)
 	if err != nil {
 		return out, err
 	}
-	return op.values(place, parsed)
+	optional, err := parseReferences(request.Optional)
+	if err != nil {
+		return out, err
+	}
+	return op.values(place, parsed, optional)
 }
 
 // Value obtains one value.
@@ -48,7 +53,7 @@ func (s *Service) Value(ctx context.Context, caller Caller, place layers.Place, 
 	if err != nil {
 		return out, err
 	}
-	resolved, err := op.values(place, parsed)
+	resolved, err := op.values(place, parsed, nil)
 	if err != nil {
 		return out, err
 	}
@@ -80,13 +85,13 @@ func parseReferences(texts []string) ([]reference.Reference, error) {
 }
 
 // values reads, records, compares and only then answers.
-func (op *operation) values(place layers.Place, references []reference.Reference) (wire.Resolved, error) {
+func (op *operation) values(place layers.Place, references, optional []reference.Reference) (wire.Resolved, error) {
 	s := op.service
-	for _, r := range references {
+	for _, r := range slices.Concat(references, optional) {
 		op.event.Names = append(op.event.Names, r.String())
 	}
 	for try := 1; ; try++ {
-		reading, err := op.read(place, references)
+		reading, err := op.read(place, references, optional)
 		if err != nil {
 			return wire.Resolved{}, err
 		}
@@ -138,7 +143,7 @@ func (r *reading) current(heads storage.Heads) bool {
 }
 
 // read resolves the references in one snapshot.
-func (op *operation) read(place layers.Place, references []reference.Reference) (*reading, error) {
+func (op *operation) read(place layers.Place, references, optional []reference.Reference) (*reading, error) {
 	s := op.service
 	var out *reading
 	err := s.store.Snapshot(op.ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
@@ -153,20 +158,27 @@ func (op *operation) read(place layers.Place, references []reference.Reference) 
 		}
 		r := &resolver{op: op, tx: tx, here: here, out: &reading{organization: d.organization.Revision, vector: map[int64]layers.Revision{}}}
 		out = r.out
-		return r.all(references)
+		r.optional = map[string]bool{}
+		for _, ref := range optional {
+			r.optional[ref.String()] = true
+		}
+		return r.all(slices.Concat(references, optional))
 	})
 	return out, err
 }
 
 // resolver resolves the references of one request.
 type resolver struct {
-	op      *operation
-	tx      *storage.Tx
-	here    located
-	out     *reading
-	loaded  map[int64]*loadedLayer
-	refused bool
-	details []string
+	op     *operation
+	tx     *storage.Tx
+	here   located
+	out    *reading
+	loaded map[int64]*loadedLayer
+	// optional are the references that may be missing.
+	optional map[string]bool
+	refused  bool
+	hidden   bool // refused to one who may not know that it exists
+	details  []string
 }
 
 // target is where a reference is looked up.
@@ -176,6 +188,9 @@ type target struct {
 }
 
 func (r *resolver) all(references []reference.Reference) error {
+	if len(references) > MaxReferences {
+		return problem(Invalid, "the request names %d references; at most %d are resolved at once", len(references), MaxReferences)
+	}
 	targets := make([]target, 0, len(references))
 	scope, ids := storage.Scope{0}, []int64{}
 	seen := map[int64]bool{}
@@ -212,9 +227,15 @@ func (r *resolver) all(references []reference.Reference) error {
 			if !errors.As(err, &p) {
 				return err
 			}
+			if p.Kind == NotFound && r.optional[t.reference.String()] {
+				continue
+			}
 			r.refused = r.refused || p.Kind == Forbidden
 			r.details = append(r.details, p.Message)
 		}
+	}
+	if r.hidden {
+		r.op.event.Outcome = trail.Refused
 	}
 	if len(r.details) == 0 {
 		return nil
@@ -306,7 +327,8 @@ func (r *resolver) mayRead(t target, answering *layers.Layer) error {
 	if r.mayList(t) {
 		return problem(Forbidden, "%s may not read %s in %s; a steward of it or an owner can grant it", r.op.caller.Name(), t.reference.Name, answering.Place)
 	}
-	r.refused = true
+	// Exactly the answer to what does not exist.
+	r.hidden = true
 	return notSet(t)
 }
 

@@ -1,0 +1,246 @@
+package command
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+)
+
+// noun makes a command whose subcommands manage one kind of thing.
+func (a *app) noun(name, what string, commands ...*cli.Command) *cli.Command {
+	for _, c := range commands {
+		a.command(c)
+	}
+	return a.command(&cli.Command{Name: name, Usage: what, Commands: commands, Action: func(_ context.Context, cmd *cli.Command) error {
+		if cmd.Args().Present() {
+			return usage("there is no command \"%s %s\"; \"adytum %s --help\" lists them", name, printable(cmd.Args().First()), name)
+		}
+		return cli.ShowSubcommandHelp(cmd)
+	}})
+}
+
+// signedIn makes an action of one that needs a client and some arguments.
+func (a *app) signedIn(least, most int, form string, f func(context.Context, *cli.Command, *client.Client) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		if err := arguments(cmd, least, most, form); err != nil {
+			return err
+		}
+		c, err := a.client(ctx)
+		if err != nil {
+			return err
+		}
+		return f(ctx, cmd, c)
+	}
+}
+
+func (a *app) project() *cli.Command {
+	return a.noun("project", "manage projects",
+		&cli.Command{Name: "list", Usage: "list projects", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.Projects(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"PROJECT", "ENVIRONMENTS"}, func(p wire.Project) []string {
+				names := make([]string, len(p.Environments))
+				for i, e := range p.Environments {
+					names[i] = e.Name
+				}
+				return []string{p.Name, strings.Join(names, ", ")}
+			})
+		})},
+		&cli.Command{Name: "add", Usage: "add a project", ArgsUsage: "PROJECT", Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			p, err := c.AddProject(ctx, cmd.Args().First())
+			if err == nil {
+				a.say("The project %s is there; \"adytum environment add --project %s NAME\" gives it environments.", p.Name, p.Name)
+			}
+			return err
+		})})
+}
+
+func (a *app) environmentCommand() *cli.Command {
+	projectFlag := placeFlags()[0]
+	return a.noun("environment", "manage environments",
+		&cli.Command{Name: "list", Usage: "list a project's environments", Flags: []cli.Flag{projectFlag, listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			place, err := a.place(cmd)
+			if err != nil {
+				return err
+			}
+			all, err := c.Environments(ctx, place.Project)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"ENVIRONMENT", "FOLLOWS"}, func(e wire.Environment) []string { return []string{e.Name, e.Follows} })
+		})},
+		&cli.Command{Name: "add", Usage: "add an environment", ArgsUsage: "ENVIRONMENT", Flags: []cli.Flag{projectFlag,
+			&cli.StringFlag{Name: "follows", Usage: "`ENVIRONMENT` from which comes what this one does not set itself"}},
+			Action: a.signedIn(1, 1, "ENVIRONMENT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				place, err := a.place(cmd)
+				if err != nil {
+					return err
+				}
+				e, err := c.AddEnvironment(ctx, place.Project, wire.NewEnvironment{Name: cmd.Args().First(), Follows: cmd.String("follows")})
+				if err == nil {
+					a.say("The environment %s/%s is there.", place.Project, e.Name)
+				}
+				return err
+			})})
+}
+
+func (a *app) person() *cli.Command {
+	return a.noun("person", "manage people",
+		&cli.Command{Name: "list", Usage: "list people", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.People(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"LOGIN", "NAME"}, func(p wire.Person) []string { return []string{p.Login, p.Name} })
+		})},
+		&cli.Command{Name: "add", Usage: "add a person", ArgsUsage: "LOGIN NAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "password-stdin", Usage: "read the first password from standard input"}},
+			Action: a.signedIn(2, 2, "LOGIN NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				password, err := a.secretInput(cmd.Bool("password-stdin"), "First password (15 characters or more): ", "the password", "--password-stdin")
+				if err != nil {
+					return err
+				}
+				p, err := c.AddPerson(ctx, wire.NewPerson{Login: cmd.Args().Get(0), Name: cmd.Args().Get(1), Password: strings.TrimRight(string(password), "\r\n")})
+				if err == nil {
+					a.say("%s can sign in as %s.", printable(p.Name), printable(p.Login))
+				}
+				return err
+			})})
+}
+
+func (a *app) workload() *cli.Command {
+	return a.noun("workload", "manage programs that sign in on their own",
+		&cli.Command{Name: "list", Usage: "list workloads", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.Workloads(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"WORKLOAD", "CLIENT ID", "SINCE"}, func(w wire.Workload) []string {
+				return []string{w.Name, w.ClientID, w.CreatedAt.Local().Format("2006-01-02")}
+			})
+		})},
+		&cli.Command{Name: "add", Usage: "add a workload, and print its client secret this once", ArgsUsage: "WORKLOAD", Flags: []cli.Flag{outputFlag("text", "json")},
+			Action: a.signedIn(1, 1, "WORKLOAD", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				w, err := c.AddWorkload(ctx, cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				if cmd.String("output") == "json" {
+					return a.json(w)
+				}
+				fmt.Fprintf(a.out, "ADYTUM_CLIENT_ID=%s\nADYTUM_CLIENT_SECRET=%s\n", w.ClientID, w.ClientSecret)
+				a.say("The client secret is shown this once; give it to %s and to nothing else.", w.Name)
+				return nil
+			})})
+}
+
+func (a *app) grant() *cli.Command {
+	return a.noun("grant", "manage who may do what where",
+		&cli.Command{Name: "list", Usage: "list the grants at places that you may manage", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.Grants(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"GRANT", "WHO", "KIND", "ROLE", "WHERE"}, func(g wire.Grant) []string {
+				return []string{strconv.FormatInt(g.ID, 10), g.Who, g.Kind, g.Role, grantPlace(g)}
+			})
+		})},
+		&cli.Command{Name: "add", Usage: "give someone a role somewhere", ArgsUsage: "ROLE", Flags: append(placeFlags(),
+			&cli.StringFlag{Name: "person", Usage: "`LOGIN` of the person who gets it"}, &cli.StringFlag{Name: "workload", Usage: "`NAME` of the workload that gets it"},
+			&cli.BoolFlag{Name: "everywhere", Usage: "in the whole organization"}),
+			Action: a.signedIn(1, 1, "ROLE", a.addGrant)},
+		&cli.Command{Name: "remove", Usage: "take a grant back", ArgsUsage: "GRANT", Action: a.signedIn(1, 1, "GRANT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			id, err := strconv.ParseInt(cmd.Args().First(), 10, 64)
+			if err != nil {
+				return usage("%q is no grant's number; \"adytum grant list\" shows them", printable(cmd.Args().First()))
+			}
+			if err := c.RemoveGrant(ctx, id); err != nil {
+				return err
+			}
+			a.say("Grant %d is gone.", id)
+			return nil
+		})})
+}
+
+func (a *app) addGrant(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+	g := wire.NewGrant{Kind: "person", Who: cmd.String("person"), Role: cmd.Args().First(), Project: cmd.String("project"), Environment: cmd.String("environment")}
+	if w := cmd.String("workload"); w != "" {
+		g.Kind, g.Who = "workload", w
+	}
+	if g.Who == "" || cmd.String("person") != "" && cmd.String("workload") != "" {
+		return usage("who gets it? name one: --person LOGIN or --workload NAME")
+	}
+	if (g.Project == "") != cmd.Bool("everywhere") {
+		return usage("where? name --project and perhaps --environment, or say --everywhere for the whole organization")
+	}
+	out, err := c.AddGrant(ctx, g)
+	if err == nil {
+		a.say("%s is %s in %s (grant %d).", printable(out.Who), out.Role, grantPlace(out), out.ID)
+	}
+	return err
+}
+
+func (a *app) trail() *cli.Command {
+	verify := &cli.Command{Name: "verify", Usage: "check that the trail is whole; exits 3 where it is not", Flags: []cli.Flag{outputFlag("text", "json")},
+		Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			v, err := c.VerifyTrail(ctx)
+			if err != nil {
+				return err
+			}
+			if cmd.String("output") == "json" {
+				if err := a.json(v); err != nil {
+					return err
+				}
+			} else {
+				for _, p := range v.Problems {
+					fmt.Fprintf(a.out, "%s, event %d: %s\n", printable(p.Lane), p.Seq, printable(p.What))
+				}
+			}
+			if !v.Whole {
+				return &exitError{exitNo, fmt.Errorf("the trail is not whole: %d problems in %d events; the first stands above", len(v.Problems), v.Events)}
+			}
+			a.say("The trail is whole: %d events in %d lanes, every signature right and none missing.", v.Events, v.Lanes)
+			return nil
+		})}
+	c := a.noun("trail", "the record of what was done, read and refused", verify)
+	c.Flags = []cli.Flag{listFlag(), &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many events, newest first"}}
+	c.Action = a.signedIn(0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+		limit := cmd.Int("limit")
+		if limit < 1 || limit > 10000 {
+			return usage("--limit is between 1 and 10000")
+		}
+		var all []wire.Event
+		for cursor := ""; len(all) < limit; {
+			page, err := c.Trail(ctx, cursor, min(limit-len(all), 500))
+			if err != nil {
+				return err
+			}
+			all = append(all, page.Events...)
+			if cursor = page.Next; cursor == "" {
+				break
+			}
+		}
+		return list(a, cmd, all[:min(limit, len(all))], []string{"WHEN", "WHO", "DID", "OUTCOME", "WHERE", "WHAT", "FROM"}, func(e wire.Event) []string {
+			who := e.Who
+			if who == "" {
+				who = "(nobody)"
+			}
+			return []string{e.At.Local().Format("2006-01-02 15:04:05"), who, e.Action, e.Outcome, e.Place, shorten(strings.Join(e.Names, " "), 48), e.From}
+		})
+	})
+	return c
+}
+
+func shorten(s string, n int) string {
+	if runes := []rune(s); len(runes) > n {
+		return string(runes[:n-1]) + "…"
+	}
+	return s
+}

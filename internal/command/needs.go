@@ -1,0 +1,242 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+	"adytum.example/internal/core/formats"
+	"adytum.example/internal/core/layers"
+	"adytum.example/internal/core/needs"
+	"adytum.example/internal/core/reference"
+	"adytum.example/internal/core/sweep"
+)
+
+func (a *app) link() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "link", Usage: "bind this folder to a project: writes " + needs.FileName, ArgsUsage: "PROJECT",
+		Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			if _, err := os.Lstat(needs.FileName); err == nil {
+				return fmt.Errorf("%s is here already; edit it, or remove it first", needs.FileName)
+			}
+			p, err := c.Project(ctx, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			text, n := proposedNeeds(p.Name)
+			if err := writeFile(needs.FileName, 0o644, []byte(text)); err != nil {
+				return fmt.Errorf("write %s: %w", needs.FileName, err)
+			}
+			a.say("%s says that this is %s, with %s from %s. Commit it; it holds no value of a secret.", needs.FileName, p.Name, countOf(n, "need", "needs"), dotenvName)
+			return nil
+		}),
+	})
+}
+
+// proposedNeeds is a needs file for a project with the names that a dotenv file
+// here has. No value goes into it.
+func proposedNeeds(project string) (text string, n int) {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# What the program needs. Values are kept in Adytum, never here.\nproject: %s\nneeds:", project)
+	content, err := os.ReadFile(dotenvName)
+	d, problems := formats.ReadDotenv(dotenvName, content)
+	if err != nil || len(problems) > 0 || len(d.Variables) == 0 {
+		b.WriteString(" {}\n")
+		return b.String(), 0
+	}
+	b.WriteString("\n")
+	engine := sweep.NewEngine(sweep.Catalogue())
+	for _, v := range d.Variables {
+		if layers.CheckName(v.Name) != nil || needs.Steers(v.Name) {
+			continue
+		}
+		n++
+		if reference.Starts(v.Value) || engine.IsSecret(v.Name, v.Value) {
+			fmt.Fprintf(&b, "  %s:\n    secret: true\n", v.Name)
+		} else {
+			fmt.Fprintf(&b, "  %s: {}\n", v.Name)
+		}
+	}
+	return b.String(), n
+}
+
+// needState is one need and how it stands in an environment.
+type needState struct {
+	Name     string `json:"name"`
+	State    string `json:"state"` // ready, default, left out, missing, wrong, not allowed
+	Type     string `json:"type"`
+	Secret   bool   `json:"secret"`
+	Required bool   `json:"required"`
+	From     string `json:"from,omitempty"`    // the layer that answers
+	Problem  string `json:"problem,omitempty"` // what is wrong, without the value
+	About    string `json:"about,omitempty"`
+	Line     int    `json:"line"`
+}
+
+func (s needState) bad() bool {
+	return s.State == "missing" || s.State == "wrong" || s.State == "not allowed"
+}
+
+func (a *app) needs() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "needs", Usage: "show what this repository needs and how it stands",
+		Flags: append(placeFlags(), listFlag()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			states, _, err := a.states(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			return a.listNeeds(cmd, states)
+		},
+	})
+}
+
+func (a *app) listNeeds(cmd *cli.Command, states []needState) error {
+	return list(a, cmd, states, []string{"NAME", "STATE", "TYPE", "FROM", "ABOUT"}, func(s needState) []string {
+		kind := s.Type
+		if s.Secret {
+			kind += ", secret"
+		}
+		return []string{s.Name, s.State, kind, s.From, s.About}
+	})
+}
+
+func (a *app) check() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "check", Usage: "fail with every problem at once before a program starts; exits 3 where there is one",
+		Flags: append(placeFlags(), listFlag()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			states, place, err := a.states(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if cmd.String("output") != "table" {
+				if err := a.listNeeds(cmd, states); err != nil {
+					return err
+				}
+			}
+			bad := 0
+			for _, s := range states {
+				if s.bad() {
+					bad++
+					if cmd.String("output") == "table" {
+						fmt.Fprintf(a.out, "%s:%d: %s %s\n", needs.FileName, s.Line, s.Name, printable(s.Problem))
+					}
+				}
+			}
+			if bad > 0 {
+				return &exitError{exitNo, fmt.Errorf("%s of %d not ready in %s", countOf(bad, "need is", "needs are"), len(states), placeName(place))}
+			}
+			a.say("All %s ready in %s.", countOf(len(states), "need is", "needs are"), placeName(place))
+			return nil
+		},
+	})
+}
+
+// states tells how every need stands in the environment.
+func (a *app) states(ctx context.Context, cmd *cli.Command) ([]needState, client.Place, error) {
+	file, err := findNeeds()
+	if err != nil {
+		return nil, client.Place{}, err
+	}
+	if file == nil {
+		return nil, client.Place{}, fmt.Errorf("there is no %s here or above, up to the repository; \"adytum link PROJECT\" writes one", needs.FileName)
+	}
+	place, err := a.place(cmd)
+	if err != nil {
+		return nil, place, err
+	}
+	c, err := a.client(ctx)
+	if err != nil {
+		return nil, place, err
+	}
+	entries, err := c.Entries(ctx, place)
+	if err != nil {
+		return nil, place, err
+	}
+	known := map[string]wire.Entry{}
+	for _, e := range entries.Entries {
+		known[e.Name] = e
+	}
+	states := make([]needState, len(file.Needs))
+	for i := range file.Needs {
+		states[i] = needStateOf(ctx, c, place, &file.Needs[i], known)
+	}
+	return states, place, nil
+}
+
+func needStateOf(ctx context.Context, c *client.Client, place client.Place, n *needs.Need, known map[string]wire.Entry) needState {
+	s := needState{Name: n.Name, Type: string(n.Rules.Type), Secret: n.Secret, Required: n.Required, About: n.About, Line: n.Line, State: "ready"}
+	text := n.Text()
+	for _, r := range text.References() {
+		if e, set := known[r.Name]; set && r.Scope == reference.Relative {
+			s.From = e.Layer
+			if n.Secret && e.Kind == "setting" {
+				s.State, s.Problem = "wrong", "is a secret by the needs file, and "+e.Layer+" keeps it as a plain setting; keep it as a secret"
+				return s
+			}
+		}
+	}
+	w := wish{n.Name, text, n, ""}
+	values, err := resolve(ctx, c, place, []wish{w})
+	var p *client.Error
+	switch {
+	case errors.As(err, &p) && p.Status == 403:
+		s.State, s.Problem = "not allowed", "cannot be read: "+p.Message
+		return s
+	case err != nil:
+		s.State, s.Problem = "missing", "is missing: "+err.Error()
+		return s
+	}
+	value, set, err := w.fill(values, place.Environment)
+	switch {
+	case err != nil:
+		s.State, s.Problem = "wrong", strings.TrimPrefix(err.Error(), n.Name+" () ")
+	case !set:
+		s.State = "left out"
+	case len(values) < len(uniqueReferences(text)) && n.Default != nil:
+		s.State, s.From = "default", needs.FileName
+	}
+	clear(value)
+	return s
+}
+
+func uniqueReferences(t reference.Text) map[string]bool {
+	all := map[string]bool{}
+	for _, r := range t.References() {
+		all[r.String()] = true
+	}
+	return all
+}
+
+// readDotenv reads a dotenv file whole, or says everything that is wrong with it.
+func readDotenv(path string) (*formats.Dotenv, fs.FileMode, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return nil, 0, fmt.Errorf("there is no file %s", path)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, 0, fmt.Errorf("%s is not a regular file", path)
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, 0, fmt.Errorf("read %s: %w", path, err)
+	}
+	d, problems := formats.ReadDotenv(filepath.ToSlash(path), content)
+	if len(problems) > 0 {
+		all := make([]string, len(problems))
+		for i, p := range problems {
+			all[i] = p.Error()
+		}
+		return nil, 0, errors.New(strings.Join(all, "\n"))
+	}
+	return d, info.Mode().Perm(), nil
+}

@@ -1,0 +1,287 @@
+package command
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+)
+
+// session is a sign-in that is kept on this device.
+type session struct {
+	URL       string    `json:"url"`
+	Token     string    `json:"token"`
+	Name      string    `json:"name"`
+	ExpiresAt time.Time `json:"expiresAt"`
+}
+
+// sessionPath is below the XDG state folder.
+func (a *app) sessionPath() (string, error) {
+	if state, set := a.environment("XDG_STATE_HOME"); set && filepath.IsAbs(state) {
+		return filepath.Join(state, "adytum", "session.json"), nil
+	}
+	home, set := a.environment("HOME")
+	if !set || home == "" {
+		return "", errors.New("neither XDG_STATE_HOME nor HOME is set, so there is no place for a sign-in; set one")
+	}
+	return filepath.Join(home, ".local", "state", "adytum", "session.json"), nil
+}
+
+func (a *app) readSession() (*session, error) {
+	path, err := a.sessionPath()
+	if err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	} else if err != nil {
+		return nil, fmt.Errorf("read the sign-in: %w", err)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("%s can be read by others; run \"chmod 0600 %s\", or \"adytum login\" for a new sign-in", path, path)
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("read the sign-in: %w", err)
+	}
+	var s session
+	if err := json.Unmarshal(content, &s); err != nil {
+		return nil, fmt.Errorf("%s cannot be read; sign in anew with \"adytum login\"", path)
+	}
+	return &s, nil
+}
+
+func (a *app) writeSession(s session) error {
+	path, err := a.sessionPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	content, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	if err := writeFile(path, 0o600, content); err != nil {
+		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	return nil
+}
+
+var errNotSignedIn = fmt.Errorf("%w; run \"adytum login URL\"", client.ErrNotSignedIn)
+
+// client is a client that is signed in: with a token or a workload's client
+// secret from the environment, or with the sign-in that is kept on this device.
+func (a *app) client(ctx context.Context) (*client.Client, error) {
+	address, named := a.environment("ADYTUM_URL")
+	token, hasToken := a.environment("ADYTUM_TOKEN")
+	id, hasID := a.environment("ADYTUM_CLIENT_ID")
+	if hasToken || hasID {
+		if !named {
+			return nil, usage("ADYTUM_URL is not set; it names the service that ADYTUM_TOKEN or ADYTUM_CLIENT_ID is for")
+		}
+		c, err := client.New(address)
+		if err != nil {
+			return nil, usage("ADYTUM_URL: %w", err)
+		}
+		if hasToken {
+			c.UseToken(token)
+			return c, nil
+		}
+		clientSecret, err := a.clientSecret()
+		if err != nil {
+			return nil, err
+		}
+		_, err = c.SignInWorkload(ctx, id, clientSecret)
+		return c, err
+	}
+	s, err := a.readSession()
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return nil, errNotSignedIn
+	}
+	c, err := client.New(s.URL)
+	if err != nil {
+		return nil, err
+	}
+	if named {
+		// A token goes to the origin that issued it and nowhere else.
+		other, err := client.New(address)
+		if err != nil {
+			return nil, usage("ADYTUM_URL: %w", err)
+		}
+		if other.Address() != c.Address() {
+			return nil, fmt.Errorf("%w to %s, which ADYTUM_URL names, but to %s; run \"adytum login %s\"", client.ErrNotSignedIn, other.Address(), c.Address(), other.Address())
+		}
+	}
+	if time.Now().After(s.ExpiresAt) {
+		return nil, fmt.Errorf("%w any more, since %s; run \"adytum login %s\"", client.ErrNotSignedIn, s.ExpiresAt.Local().Format("2006-01-02 15:04"), s.URL)
+	}
+	c.UseToken(s.Token)
+	return c, nil
+}
+
+func (a *app) clientSecret() (string, error) {
+	if clientSecret, set := a.environment("ADYTUM_CLIENT_SECRET"); set {
+		return clientSecret, nil
+	}
+	path, set := a.environment("ADYTUM_CLIENT_SECRET_FILE")
+	if !set {
+		return "", usage("ADYTUM_CLIENT_ID is set, and neither ADYTUM_CLIENT_SECRET nor ADYTUM_CLIENT_SECRET_FILE is; set one")
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return "", fmt.Errorf("read ADYTUM_CLIENT_SECRET_FILE: %w", err)
+	}
+	return strings.TrimSpace(string(content)), nil
+}
+
+func (a *app) login() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "login", Usage: "sign this device in with a password", ArgsUsage: "[URL]",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "login", Usage: "`LOGIN` to sign in with; asked for where it is not given"},
+			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
+		},
+		Action: a.runLogin,
+	})
+}
+
+func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
+	if err := arguments(cmd, 0, 1, "[URL]"); err != nil {
+		return err
+	}
+	address := cmd.Args().First()
+	if address == "" {
+		address, _ = a.environment("ADYTUM_URL")
+	}
+	if s, err := a.readSession(); address == "" && err == nil && s != nil {
+		address = s.URL
+	}
+	if address == "" {
+		return usage("which service? name it: adytum login URL")
+	}
+	c, err := client.New(address)
+	if err != nil {
+		return usage("%w", err)
+	}
+	login := cmd.String("login")
+	if login == "" {
+		if !terminal(a.in) {
+			return usage("whom to sign in? name the login: --login LOGIN")
+		}
+		fmt.Fprintf(a.err, "Login at %s: ", c.Address())
+		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		login = strings.TrimSpace(line)
+	}
+	password, err := a.secretInput(cmd.Bool("password-stdin"), "Password: ", "the password", "--password-stdin")
+	if err != nil {
+		return err
+	}
+	out, err := c.SignIn(ctx, login, strings.TrimRight(string(password), "\r\n"))
+	if err != nil {
+		return err
+	}
+	if err := a.writeSession(session{URL: c.Address(), Token: out.Token, Name: out.Who.Name, ExpiresAt: out.ExpiresAt}); err != nil {
+		return err
+	}
+	a.say("Signed in to %s as %s until %s.", c.Address(), printable(out.Who.Name), out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+	return nil
+}
+
+// secretInput reads something that must not show: from standard input where that
+// is asked for, otherwise at a prompt without echo.
+func (a *app) secretInput(fromStdin bool, prompt, what, option string) ([]byte, error) {
+	if fromStdin {
+		return readAll(a.in, what)
+	}
+	f, isFile := a.in.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) {
+		return nil, usage("%s is asked for on a terminal, and this is none; use %s", what, option)
+	}
+	fmt.Fprint(a.err, prompt)
+	b, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return b, err
+}
+
+func (a *app) logout() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "logout", Usage: "sign this device out",
+		Action: func(ctx context.Context, _ *cli.Command) error {
+			s, err := a.readSession()
+			if err != nil {
+				return err
+			}
+			if s == nil {
+				a.say("This device was not signed in.")
+				return nil
+			}
+			path, _ := a.sessionPath()
+			c, err := client.New(s.URL)
+			if err != nil {
+				return err
+			}
+			c.UseToken(s.Token)
+			revoked := c.SignOut(ctx)
+			if err := os.Remove(path); err != nil {
+				return fmt.Errorf("forget the sign-in: %w", err)
+			}
+			if revoked != nil && !errors.Is(revoked, client.ErrNotSignedIn) {
+				return fmt.Errorf("this device forgot the sign-in, but the service could not end it: %w", revoked)
+			}
+			a.say("Signed out of %s.", s.URL)
+			return nil
+		},
+	})
+}
+
+func (a *app) whoami() *cli.Command {
+	return a.command(&cli.Command{
+		Name: "whoami", Usage: "say who is signed in, where, and until when", Flags: []cli.Flag{outputFlag("text", "json")},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, err := a.client(ctx)
+			if err != nil {
+				return err
+			}
+			who, err := c.Who(ctx)
+			if err != nil {
+				return err
+			}
+			if cmd.String("output") == "json" {
+				return a.json(who)
+			}
+			fmt.Fprintf(a.out, "%s (%s %s) at %s until %s\n", printable(who.Name), who.Kind, printable(who.Login), c.Address(), who.ExpiresAt.Local().Format("2006-01-02 15:04"))
+			for _, g := range who.Grants {
+				fmt.Fprintf(a.out, "  %s in %s\n", g.Role, grantPlace(g))
+			}
+			return nil
+		},
+	})
+}
+
+func grantPlace(g wire.Grant) string {
+	switch {
+	case g.Project == "":
+		return "the whole organization"
+	case g.Environment == "":
+		return g.Project
+	}
+	return g.Project + "/" + g.Environment
+}

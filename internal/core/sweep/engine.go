@@ -1,0 +1,200 @@
+package sweep
+
+import (
+	"bytes"
+	_ "embed"
+	"sort"
+	"sync"
+)
+
+//go:embed catalogue.yaml
+var catalogueFile []byte
+
+// Catalogue is the built-in rules. They are read once and shared.
+var Catalogue = sync.OnceValue(func() []*Rule {
+	rules, err := ReadRules("catalogue.yaml", catalogueFile)
+	if err != nil {
+		panic("the catalogue is part of the program: " + err.Error())
+	}
+	return rules
+})
+
+// Engine searches bytes for what its rules describe. It is not changed after
+// [NewEngine] and safe for concurrent use.
+type Engine struct {
+	words *automaton
+	byKey [][]*Rule // rules of each keyword
+	shape []string  // the keywords themselves, folded
+}
+
+// NewEngine makes an engine of rules that [ReadRules] gave.
+func NewEngine(rules []*Rule) *Engine {
+	e := &Engine{}
+	index := map[string]int{}
+	for _, r := range rules {
+		for _, word := range r.Near {
+			folded := string(bytes.ToLower([]byte(word)))
+			k, known := index[folded]
+			if !known {
+				k = len(e.shape)
+				index[folded] = k
+				e.shape = append(e.shape, folded)
+				e.byKey = append(e.byKey, nil)
+			}
+			e.byKey[k] = append(e.byKey[k], r)
+		}
+	}
+	e.words = newAutomaton(e.shape)
+	return e
+}
+
+// Match is one place of one leaked value within the bytes that were searched.
+type Match struct {
+	Rule       *Rule
+	Start, End int // of the value
+	Confidence float64
+}
+
+// Hint says what is known of the bytes beforehand.
+type Hint struct {
+	Path string // by whose ending code is told from configuration
+
+	binary bool
+}
+
+// Find returns the matches in data, in their order and without overlaps: of two
+// that overlap the more confident stands.
+func (e *Engine) Find(data []byte, hint Hint) []Match {
+	f := finder{data: data, binary: hint.binary || isBinary(data), code: isCode(hint.Path), lock: isLock(hint.Path)}
+	e.words.find(data, func(keyword int32, start int) {
+		for _, r := range e.byKey[keyword] {
+			if r.Text && f.binary {
+				continue
+			}
+			if r.Method == "assignment" {
+				f.assignment(r, start, start+e.words.lengths[keyword])
+			} else {
+				f.try(r, start)
+			}
+		}
+	})
+	return f.settle()
+}
+
+// Words are the folded keywords of the engine's automaton, for measurements.
+func (e *Engine) Words() []string { return e.shape }
+
+type finder struct {
+	data    []byte
+	binary  bool
+	code    bool
+	lock    bool
+	matches []Match
+	tried   map[*Rule]int // up to where a rule's pattern was tried
+}
+
+// try runs a rule's pattern on what lies around one of its words.
+func (f *finder) try(r *Rule, start int) {
+	before, behind := reachBefore, reachBehind
+	if r.Reach > 0 {
+		before, behind = min(r.Reach, reachBefore), r.Reach
+	}
+	if r.Starts {
+		if start > 0 && continues(f.data, start) {
+			return
+		}
+		f.match(r, start, min(len(f.data), start+behind), true)
+		return
+	}
+	from, to := max(0, start-before), min(len(f.data), start+behind)
+	if f.tried == nil {
+		f.tried = map[*Rule]int{}
+	}
+	if done := f.tried[r]; done > from {
+		from = done
+	}
+	if from >= to {
+		return
+	}
+	for from < to {
+		end := f.match(r, from, to, false)
+		if end < 0 {
+			break
+		}
+		from = end
+		f.tried[r] = end
+	}
+}
+
+// match tries a pattern on part of the data; it returns where the match ended,
+// or -1.
+func (f *finder) match(r *Rule, from, to int, anchored bool) int {
+	found := r.compiled.FindSubmatchIndex(f.data[from:to])
+	if found == nil {
+		return -1
+	}
+	start, end := from+found[2*r.group], from+found[2*r.group+1]
+	if found[2*r.group] < 0 {
+		start, end = from+found[0], from+found[1]
+	}
+	if value := f.data[start:end]; end > start && r.confirm(value) && !sampleToken(value) {
+		f.matches = append(f.matches, Match{Rule: r, Start: start, End: end, Confidence: r.Confidence})
+	}
+	if anchored {
+		return from + found[1]
+	}
+	return from + max(found[1], found[0]+1)
+}
+
+// settle orders the matches and drops those that overlap a more confident one.
+func (f *finder) settle() []Match {
+	if len(f.matches) < 2 {
+		return f.matches
+	}
+	sort.SliceStable(f.matches, func(i, j int) bool {
+		a, b := f.matches[i], f.matches[j]
+		if a.Confidence != b.Confidence {
+			return a.Confidence > b.Confidence
+		}
+		return a.End-a.Start > b.End-b.Start
+	})
+	kept := f.matches[:0:0]
+	for _, m := range f.matches {
+		overlaps := false
+		for _, k := range kept {
+			if m.Start < k.End && k.Start < m.End {
+				overlaps = true
+				break
+			}
+		}
+		if !overlaps {
+			kept = append(kept, m)
+		}
+	}
+	sort.Slice(kept, func(i, j int) bool { return kept[i].Start < kept[j].Start })
+	return kept
+}
+
+// continues tells whether the byte before an offset belongs to the same word,
+// so that a token does not start there. What an escape (\n, %3D) ends does not.
+func continues(data []byte, at int) bool {
+	c := data[at-1]
+	if !(classOf(c) == letters || classOf(c) == digits) {
+		return false
+	}
+	if at >= 2 && data[at-2] == '\\' && (c == 'n' || c == 'r' || c == 't') {
+		return false
+	}
+	return !(at >= 3 && data[at-3] == '%' && isHex(data[at-2]) && isHex(c))
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
+}
+
+// binaryProbe is how many bytes are looked at for a NUL.
+const binaryProbe = 8000
+
+func isBinary(data []byte) bool {
+	return bytes.IndexByte(data[:min(len(data), binaryProbe)], 0) >= 0
+}
