@@ -59,6 +59,7 @@ func (h *history) gap(what, why string) {
 type object struct {
 	id   string
 	kind string // blob, commit, tag
+	path string // one of the paths that a blob has had, as a hint to what it is
 }
 
 // objectHits are the hits in one object.
@@ -71,20 +72,22 @@ type objectHits struct {
 // in which git reads fastest. In a repository whose graph cannot be walked it
 // lists every object there is.
 func (h *history) list(ctx context.Context) ([]object, error) {
-	reachable := map[string]bool{}
+	reachable := map[string]string{}
 	walkErr := h.lines(ctx, '\n', func(line []byte) error {
-		reachable[string(line)] = true
+		id, path, _ := strings.Cut(string(line), " ")
+		reachable[id] = path
 		return nil
-	}, "rev-list", "--objects", "--no-object-names", "--all", "--reflog")
+	}, "rev-list", "--objects", "--all", "--reflog")
 	if walkErr != nil {
 		h.gap("which objects are reachable", strings.TrimPrefix(walkErr.Error(), "git rev-list: ")+"; every object that can be read was searched instead")
 	}
 	var all []object
 	err := h.lines(ctx, '\n', func(line []byte) error {
 		id, kind, _ := strings.Cut(string(line), " ")
-		if kind != "tree" && (walkErr != nil || reachable[id]) {
+		path, reached := reachable[id]
+		if kind != "tree" && (walkErr != nil || reached) {
 			delete(reachable, id)
-			all = append(all, object{id, kind})
+			all = append(all, object{id, kind, path})
 		}
 		return nil
 	}, "cat-file", "--batch-all-objects", "--unordered", "--batch-check=%(objectname) %(objecttype)")
@@ -198,7 +201,7 @@ func (s *objectSearch) one(reader *bufio.Reader, o object) string {
 		return "git gave no size"
 	}
 	content := io.LimitReader(reader, size)
-	hits, n, err := s.searcher.Search(content, sweep.Hint{})
+	hits, n, err := s.searcher.Search(content, sweep.Hint{Path: o.path})
 	if err != nil || n != size {
 		return "the object is cut short"
 	}

@@ -17,7 +17,7 @@ const (
 
 // quietNames end in a secret's word and name no secret: what is public, or keys
 // that look something up.
-var quietNames = regexp.MustCompile(`(?i)(?:public|pub|primary|foreign|sort|partition|cache|csrf|xsrf|site|publishable|anon|next|page|continuation|cursor|sync|idempotency|translation|i18n|message|label|title|placeholder|error|invalid|missing|row|object|lookup|index|group|tree|map|hash|query|react|param|header|dom|element|field|form|input|json|yaml|config|event|state|color|font|feature|flag|metric|log|lang|locale|registry|item|node|type|name|id|data|path|file|property|attribute)s?[_.-]?(?:key|token)[0-9]?$`)
+var quietNames = regexp.MustCompile(`(?i)(?:public|pub|verif\w*|v|primary|foreign|sort|partition|cache|csrf|xsrf|site|publishable|anon|next|page|continuation|cursor|sync|idempotency|translation|i18n|message|label|title|placeholder|error|invalid|missing|row|object|lookup|index|group|tree|map|hash|query|react|param|header|dom|element|field|form|input|json|yaml|config|event|state|color|font|feature|flag|metric|log|lang|locale|registry|item|node|type|name|id|data|path|file|property|attribute)s?[_.-]?(?:key|token)[0-9]?$`)
 
 // loudNames end in what holds a secret.
 var loudNames = regexp.MustCompile(`(?i)(?:pass(?:word|wd|phrase)?|pwd|secret|token|api[_.-]?key|access[_.-]?key|auth|credentials?|private[_.-]?key|(?:signing|encryption|secret|session|master|client|account|service|subscription|shared|deploy|license|app|application|webhook|storage|server|admin|consumer|cookie|jwt|hmac|cipher|crypto|aes|smtp|mail|stripe|live|test|prod|dev|staging)[_.-]?key|[A-Z0-9]_KEY|[a-z0-9]Key|[_.-]key)[0-9]?$`)
@@ -34,17 +34,25 @@ func (f *finder) assignment(r *Rule, start, end int) {
 	if right-left > maxNameLength {
 		return
 	}
-	name := f.data[left:right]
-	// The word must end the name: passwordHint holds no password.
-	if !loudNames.Match(name) || quietNames.Match(name) {
+	// The word must end the name but for a few letters: passwordHint holds no
+	// password. What is cheap to tell comes first; most words assign nothing.
+	if right-end > 8 {
 		return
 	}
 	value, at, quoted := f.assigned(left, right)
-	if value == nil || !f.judge(name, value, at, quoted) {
+	if !plausible(value) {
+		return
+	}
+	name := f.data[left:right]
+	if !loudNames.Match(name) || quietNames.Match(name) || !f.judge(name, value, quoted) {
+		return
+	}
+	// Programs' tests are full of vectors in hex; they open nothing.
+	if hexOnly.Match(value) && isTest(f.path) {
 		return
 	}
 	bits := Strength(value)
-	confidence := r.Confidence
+	confidence := f.trust(r)
 	if bits < 60 || !quoted {
 		confidence *= 0.75
 	}
@@ -95,7 +103,7 @@ func (f *finder) assigned(left, right int) (value []byte, at int, quoted bool) {
 		return f.bare(i + 1)
 	}
 	i = f.blanks(i)
-	i, found := f.operator(i, nameQuoted)
+	i, found := f.operator(i, nameQuoted && left > 0 && isQuote(f.data[left-1]))
 	if !found {
 		return nil, 0, false
 	}
@@ -147,7 +155,7 @@ func (f *finder) operator(i int, nameQuoted bool) (int, bool) {
 		}
 		return i + 1, true
 	case c == ',' && nameQuoted:
-		return i + 1, true
+		return i + 1, isQuote(f.byteAt(f.blanks(i + 1)))
 	}
 	return i, false
 }
@@ -205,11 +213,8 @@ func (f *finder) bare(i int) ([]byte, int, bool) {
 }
 
 // judge decides whether an assigned value is a secret.
-func (f *finder) judge(name, v []byte, at int, quoted bool) bool {
+func (f *finder) judge(name, v []byte, quoted bool) bool {
 	isPassword := passwordNames.Match(name)
-	if len(v) < minValue || bytes.ContainsAny(v, " \t\n\r") || !printable(v) {
-		return false
-	}
 	if placeholder(v) || lookup(v) || isMask(v) || commonPassword(v) || sampleToken(v) {
 		return false
 	}
@@ -244,6 +249,12 @@ func strongEnough(v []byte, isPassword, quoted bool) bool {
 		return bits >= 48 && hasDigit && perCharacter >= 3.6
 	}
 	return hasDigit && (bits >= 56 && perCharacter >= 3 || bits >= 90 && perCharacter >= 2.5) || bits >= 90 && perCharacter >= 4.3
+}
+
+// plausible tells whether a value could be one at all: long enough, printable
+// without spaces, and not letters alone of one case.
+func plausible(v []byte) bool {
+	return len(v) >= minValue && printable(v)
 }
 
 func printable(v []byte) bool {

@@ -23,6 +23,7 @@ var confirmations = map[string]func([]byte) bool{
 	"bech32":       bech32,
 	"mixed":        mixed,
 	"password":     isPassword,
+	"credentials":  isCredentials,
 	"pem":          isPEM,
 	"own-token":    func(v []byte) bool { return access.ValidToken(string(v)) },
 	"json-key":     func(v []byte) bool { return bytes.Contains(v, []byte("PRIVATE KEY")) },
@@ -110,6 +111,16 @@ func mixed(v []byte) bool {
 // but a placeholder or a look-up.
 func isPassword(v []byte) bool {
 	return len(v) >= 4 && !placeholder(v) && !lookup(v) && !isMask(v) && !commonPassword(v)
+}
+
+// isCredentials is for an Authorization header: a random token, or RFC 7617's
+// name and password in base64 where the password is none that everybody knows.
+func isCredentials(v []byte) bool {
+	decoded, err := base64.StdEncoding.DecodeString(string(v))
+	if _, password, found := bytes.Cut(decoded, []byte(":")); err == nil && found && printable(password) {
+		return isPassword(password) && strongEnough(password, true, true)
+	}
+	return !placeholder(v) && mixed(v)
 }
 
 // isPEM asks for a body that is base64 and not a few sample characters.

@@ -65,15 +65,18 @@ type Hint struct {
 // Find returns the matches in data, in their order and without overlaps: of two
 // that overlap the more confident stands.
 func (e *Engine) Find(data []byte, hint Hint) []Match {
-	f := finder{data: data, binary: hint.binary || isBinary(data), code: isCode(hint.Path), lock: isLock(hint.Path)}
+	f := finder{data: data, binary: hint.binary || isBinary(data), code: isCode(hint.Path), lock: isLock(hint.Path), path: hint.Path}
 	e.words.find(data, func(keyword int32, start int) {
 		for _, r := range e.byKey[keyword] {
 			if r.Text && f.binary {
 				continue
 			}
-			if r.Method == "assignment" {
+			switch r.Method {
+			case "assignment":
 				f.assignment(r, start, start+e.words.lengths[keyword])
-			} else {
+			case "url":
+				f.url(r, start)
+			default:
 				f.try(r, start)
 			}
 		}
@@ -89,6 +92,7 @@ type finder struct {
 	binary  bool
 	code    bool
 	lock    bool
+	path    string
 	matches []Match
 	tried   map[*Rule]int // up to where a rule's pattern was tried
 }
@@ -100,7 +104,7 @@ func (f *finder) try(r *Rule, start int) {
 		before, behind = min(r.Reach, reachBefore), r.Reach
 	}
 	if r.Starts {
-		if start > 0 && continues(f.data, start) {
+		if start > 0 && continues(f.data, start) || r.word && !isWord(f.data, start, r.least) {
 			return
 		}
 		f.match(r, start, min(len(f.data), start+behind), true)
@@ -126,6 +130,51 @@ func (f *finder) try(r *Rule, start int) {
 	}
 }
 
+// isWord tells whether some bytes hold neither white space nor quotes: a cheap
+// question that spares most patterns.
+func isWord(data []byte, start, length int) bool {
+	if start+length > len(data) {
+		return false
+	}
+	for _, c := range data[start : start+length] {
+		if c <= ' ' || c == '"' || c == '\'' {
+			return false
+		}
+	}
+	return true
+}
+
+// url looks for a password in a URL around its "://".
+func (f *finder) url(r *Rule, start int) {
+	end := start + len("://")
+	colon, at := 0, 0
+scan:
+	for i := end; i < len(f.data) && i-end < maxUserInfo; i++ {
+		switch c := f.data[i]; {
+		case c == ':' && colon == 0:
+			colon = i
+		case c == '@':
+			at = i
+		case c <= ' ' || c >= 0x7f || bytes.IndexByte([]byte("/?#\"'<>`\\"), c) >= 0:
+			break scan
+		}
+	}
+	if colon == 0 || at < colon {
+		return
+	}
+	scheme := start
+	for scheme > 0 && start-scheme < 20 && (classOf(f.data[scheme-1]) == letters || classOf(f.data[scheme-1]) == digits) {
+		scheme--
+	}
+	value := f.data[colon+1 : at]
+	if r.compiled.Match(f.data[scheme:start]) && r.confirm(value) && !sampleToken(value) {
+		f.matches = append(f.matches, Match{Rule: r, Start: colon + 1, End: at, Confidence: f.trust(r)})
+	}
+}
+
+// maxUserInfo is the longest name and password in a URL that is looked at.
+const maxUserInfo = 400
+
 // match tries a pattern on part of the data; it returns where the match ended,
 // or -1.
 func (f *finder) match(r *Rule, from, to int, anchored bool) int {
@@ -138,13 +187,25 @@ func (f *finder) match(r *Rule, from, to int, anchored bool) int {
 		start, end = from+found[0], from+found[1]
 	}
 	if value := f.data[start:end]; end > start && r.confirm(value) && !sampleToken(value) {
-		f.matches = append(f.matches, Match{Rule: r, Start: start, End: end, Confidence: r.Confidence})
+		f.matches = append(f.matches, Match{Rule: r, Start: start, End: end, Confidence: f.trust(r)})
 	}
 	if anchored {
 		return from + found[1]
 	}
 	return from + max(found[1], found[0]+1)
 }
+
+// trust is a rule's confidence in this file: what only stands in a secret's place
+// is half as likely to be one in a program's tests.
+func (f *finder) trust(r *Rule) float64 {
+	if r.Confidence < shapeConfidence && isTest(f.path) {
+		return r.Confidence / 2
+	}
+	return r.Confidence
+}
+
+// shapeConfidence is from when on a rule goes by a value's own form.
+const shapeConfidence = 0.9
 
 // settle orders the matches and drops those that overlap a more confident one.
 func (f *finder) settle() []Match {

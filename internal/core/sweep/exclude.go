@@ -90,6 +90,11 @@ var codeEndings = []string{".go", ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", 
 
 func isCode(file string) bool { return slices.Contains(codeEndings, strings.ToLower(path.Ext(file))) }
 
+var testPath = regexp.MustCompile(`(?i)(?:^|/)(?:tests?|testdata|testing|__tests__|specs?|fixtures?|mocks?|__mocks__|examples?|samples?|testutils?)/|[_.-](?:test|spec|mock)\.[a-z]+$|(?:^|/)(?:test_[^/]*|conftest)\.py$|Tests?\.(?:java|kt|cs|php)$`)
+
+// isTest tells whether a file belongs to a program's tests or examples.
+func isTest(file string) bool { return testPath.MatchString(file) }
+
 var lockNames = []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "go.sum", "Cargo.lock", "poetry.lock", "Gemfile.lock", "composer.lock", "Pipfile.lock", "uv.lock", "bun.lock", "flake.lock"}
 
 // isLock tells whether a file is a lock file, which is full of hashes.

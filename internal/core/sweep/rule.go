@@ -55,7 +55,8 @@ type Rule struct {
 	// Confirm names a check that a match must pass.
 	Confirm string `yaml:"confirm"`
 	// Method is "assignment" for a rule that looks for secret-named assignments
-	// in any syntax instead of a pattern.
+	// in any syntax instead of a pattern, and "url" for one that looks for
+	// passwords in URLs, whose pattern is then that of the scheme.
 	Method string `yaml:"method"`
 	// Text says that the rule is not tried on binary files.
 	Text bool `yaml:"text"`
@@ -66,6 +67,8 @@ type Rule struct {
 	compiled *regexp.Regexp
 	confirm  func([]byte) bool
 	group    int
+	least    int  // the length of the shortest match
+	word     bool // whether no match holds white space or quotes
 }
 
 const (
@@ -142,8 +145,8 @@ func (r *Rule) prepare() (all []error) {
 	switch {
 	case r.Method == "assignment" && r.Pattern == "":
 		return all
-	case r.Method != "":
-		wrong("method is \"assignment\", and then there is no pattern")
+	case r.Method != "" && r.Method != "url":
+		wrong("method is \"assignment\", and then there is no pattern, or \"url\"")
 	case r.Pattern == "" || len(r.Pattern) > maxPattern:
 		wrong("pattern is needed, with at most %d characters", maxPattern)
 	}
@@ -164,6 +167,60 @@ func (r *Rule) compile() []error {
 		return []error{errors.New("pattern is not a regular expression (RE2 syntax)")}
 	}
 	r.compiled = compiled
+	if tree, err := syntax.Parse(r.Pattern, syntax.Perl); err == nil {
+		r.least, r.word = leastLength(tree), oneWord(tree)
+	}
 	r.group = min(compiled.NumSubexp(), 1)
 	return nil
+}
+
+// leastLength is the length of the shortest text that a pattern matches.
+func leastLength(r *syntax.Regexp) int {
+	switch r.Op {
+	case syntax.OpLiteral:
+		return len(r.Rune)
+	case syntax.OpCharClass, syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		return 1
+	case syntax.OpCapture, syntax.OpPlus:
+		return leastLength(r.Sub[0])
+	case syntax.OpRepeat:
+		return r.Min * leastLength(r.Sub[0])
+	case syntax.OpConcat:
+		sum := 0
+		for _, sub := range r.Sub {
+			sum += leastLength(sub)
+		}
+		return sum
+	case syntax.OpAlternate:
+		least := leastLength(r.Sub[0])
+		for _, sub := range r.Sub[1:] {
+			least = min(least, leastLength(sub))
+		}
+		return least
+	}
+	return 0
+}
+
+// oneWord tells whether no match of a pattern can hold white space or quotes.
+func oneWord(r *syntax.Regexp) bool {
+	switch r.Op {
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		return false
+	case syntax.OpCharClass:
+		for i := 0; i < len(r.Rune); i += 2 {
+			for _, c := range " \"'" {
+				if r.Rune[i] <= c && c <= r.Rune[i+1] {
+					return false
+				}
+			}
+		}
+	case syntax.OpLiteral:
+		return !strings.ContainsAny(string(r.Rune), " \"'")
+	}
+	for _, sub := range r.Sub {
+		if !oneWord(sub) {
+			return false
+		}
+	}
+	return true
 }

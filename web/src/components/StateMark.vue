@@ -1,0 +1,26 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{ cell: Schemas['Cell']; environment: string }>()
+
+// A state is a word and a shape, and only then a colour.
+const shapes = { here: '●', followed: '◐', project: '◇', organization: '○', nothing: '∅', missing: '–' } as const
+const layerName = computed(() => props.cell.layer?.split('/')[1] ?? '')
+const words = computed(
+  () =>
+    ({
+      here: 'set here',
+      followed: `from ${layerName.value}`,
+      project: 'from project',
+      organization: 'from organization',
+      nothing: 'set to nothing',
+      missing: 'missing'
+    })[props.cell.state]
+)
+const colour = computed(() => (props.cell.state === 'here' ? 'text-verdigris' : props.cell.state === 'missing' ? 'text-ochre' : 'text-faded'))
+</script>
+
+<template>
+  <span class="inline-flex items-baseline gap-1.5 whitespace-nowrap" :class="colour"><span aria-hidden="true" class="w-4 text-center">{{ shapes[cell.state] }}</span>{{ words }}</span>
+</template>
