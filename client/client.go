@@ -212,3 +212,6 @@ func readProblem(answer *http.Response, body io.Reader) error {
 	}
 	return e
 }
+
+// Token is the token that the client presents. It is a credential.
+func (c *Client) Token() string { return c.token }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -30,6 +31,9 @@ type Config struct {
 	LogFormat   string `yaml:"log-format"`      // json, text
 
 	Migrate string `yaml:"database-migrate"` // URL of the role adytum_migrate; for migrate and setup
+
+	// Now is the clock; nil is the system's. It is no setting.
+	Now func() time.Time `yaml:"-"`
 }
 
 // Defaults are what holds where nothing is set.

@@ -37,7 +37,7 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 		return err
 	}
 	defer store.Close()
-	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, Root: root, Log: log, Redact: redactor()})
+	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, Root: root, Now: c.Now, Log: log, Redact: redactor()})
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,177 @@
+package service_test
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+)
+
+// What is done as the database's owner must be noticed when it is used. Each
+// case starts from a service that has not read the rows yet.
+func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
+	const (
+		version = "entry_id = (SELECT id FROM entries WHERE name = 'KEY')"
+		other   = "entry_id = (SELECT id FROM entries WHERE name = 'OTHER')"
+	)
+	cases := map[string]string{
+		"a setting edited":              "UPDATE versions SET setting = 'evil' WHERE entry_id = (SELECT id FROM entries WHERE name = 'HOST')",
+		"a setting edited with its sum": "UPDATE versions SET setting = 'evil', digest = sha256('evil') WHERE entry_id = (SELECT id FROM entries WHERE name = 'HOST')",
+		"an entry renamed":              "UPDATE entries SET name = 'KEY2' WHERE name = 'KEY'",
+		"an entry hidden":               "UPDATE entries SET removed = true WHERE name = 'KEY'",
+		"an entry removed":              "WITH k AS (DELETE FROM version_keys WHERE " + version + "), v AS (DELETE FROM versions WHERE " + version + ") DELETE FROM entries WHERE name = 'KEY'",
+		"a version set back":            "UPDATE entries SET version = 1 WHERE name = 'KEY'",
+		"the newest version removed":    "WITH k AS (DELETE FROM version_keys WHERE version = 2 AND " + version + ") DELETE FROM versions WHERE version = 2 AND " + version,
+		"a kind changed":                "UPDATE entries SET kind = 'setting' WHERE name = 'KEY'",
+		"a ciphertext altered":          "UPDATE versions SET sealed = set_byte(sealed, 20, get_byte(sealed, 20) # 1) WHERE version = 2 AND " + version,
+		"a ciphertext of another entry": "UPDATE versions SET sealed = (SELECT sealed FROM versions WHERE " + other + ") WHERE version = 2 AND " + version,
+		"a ciphertext of an older one":  "UPDATE versions v SET sealed = o.sealed, digest = o.digest FROM versions o WHERE o.entry_id = v.entry_id AND o.version = 1 AND v.version = 2",
+		"a key altered":                 "UPDATE version_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1) WHERE version = 2 AND " + version,
+		"a key of another entry":        "UPDATE version_keys SET wrapped = (SELECT wrapped FROM version_keys WHERE " + other + ") WHERE version = 2 AND " + version,
+		"a key removed":                 "DELETE FROM version_keys WHERE version = 2 AND " + version,
+		"an author replaced":            "UPDATE versions SET author_id = 99 WHERE version = 2 AND " + version,
+		"a layer's revision set back":   "UPDATE layers SET revision = revision - 1 WHERE revision > 1",
+		"a project key altered":         "UPDATE project_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1)",
+		"a grant added":                 "INSERT INTO grants (subject_kind, subject_id, role, created_at) SELECT 'workload', 7, 'owner', now()",
+		"a grant widened":               "UPDATE grants SET role = 'owner' WHERE role <> 'owner'",
+		"a password replaced":           "UPDATE people SET password = 'x'",
+		"a client secret added":         "INSERT INTO client_secrets (workload_id, hash, created_at) SELECT id, 'x', now() FROM workloads",
+		"the organization set back":     "UPDATE organization SET revision = revision - 1",
+		"a token's end put off":         "UPDATE tokens SET expires_at = expires_at + interval '1 year'",
+		"a token given to another":      "UPDATE tokens SET subject_id = subject_id + 1",
+	}
+	for name, statement := range cases {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, owner := loans(t)
+			keep(t, owner, live, secretEdit("KEY", "first"), secretEdit("OTHER", "other"), setting("HOST", "good"))
+			keep(t, owner, live, secretEdit("KEY", "second"))
+			_, err := owner.AddWorkload(ctx, "loans-server")
+			require.NoError(t, err)
+			_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: "loans-server", Role: "consumer", Project: "loans"})
+			require.NoError(t, err)
+			token := s.Owner(t)
+			s.Stop()
+			require.Positive(t, s.SQL(t, statement), "the statement does something")
+			s.Serve(t)
+
+			c := moved(t, token, s.URL)
+			for _, read := range []func() (string, error){
+				func() (string, error) { v, err := c.Value(ctx, live, "KEY"); return v.Value, err },
+				func() (string, error) { v, err := c.Value(ctx, live, "HOST"); return v.Value, err },
+			} {
+				value, err := read()
+				if err == nil && (value == "second" || value == "good") {
+					continue // this row was not touched
+				}
+				require.Error(t, err, "an altered row was answered: %q", value)
+				assert.Equal(t, http.StatusInternalServerError, status(err), "%v", err)
+				assert.Contains(t, s.Log.String(), "a request failed")
+				return
+			}
+			require.Fail(t, "nothing was noticed")
+		})
+	}
+}
+
+// moved is a client with the same token for a service at another address.
+func moved(t *testing.T, c *client.Client, url string) *client.Client {
+	t.Helper()
+	m, err := client.New(url)
+	require.NoError(t, err)
+	m.UseToken(c.Token())
+	return m
+}
+
+func TestTheTrailShowsWhatWasDoneAndRefused(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, secretEdit("KEY", "value"))
+	_, err := owner.Value(ctx, live, "KEY")
+	require.NoError(t, err)
+	c := person(t, s, owner, "priya@fernhollow.example", "observer", live)
+	_, err = c.Value(ctx, live, "KEY")
+	require.Error(t, err)
+	_, err = c.Value(ctx, staging, "KEY")
+	require.Error(t, err)
+
+	events, err := owner.Trail(ctx, "", 100)
+	require.NoError(t, err)
+	var lines []string
+	for _, e := range events.Events {
+		lines = append(lines, e.Who+" "+e.Action+" "+e.Outcome+" "+e.Place)
+	}
+	for _, want := range []string{"Ines Okafor entry.value allowed loans/live", "priya@fernhollow.example entry.value refused loans/live",
+		"priya@fernhollow.example entry.value refused loans/staging", "Ines Okafor change.commit allowed loans/live", "Ines Okafor project.add allowed loans", " organization.setup allowed "} {
+		assert.Contains(t, lines, want)
+	}
+	for _, e := range events.Events {
+		if e.Action == "entry.value" {
+			assert.Equal(t, []string{"adytum:KEY"}, e.Names)
+			assert.Equal(t, "127.0.0.1", e.From)
+		}
+	}
+	v, err := owner.VerifyTrail(ctx)
+	require.NoError(t, err)
+	assert.True(t, v.Whole, "%v", v.Problems)
+	assert.Greater(t, v.Events, int64(10))
+}
+
+func TestTheTrailOfAPageGoesOnWithoutGapOrRepetition(t *testing.T) {
+	_, owner := loans(t)
+	for range 30 {
+		_, err := owner.Entries(ctx, live)
+		require.NoError(t, err)
+	}
+	seen := map[string]bool{}
+	cursor := ""
+	for range 50 {
+		page, err := owner.Trail(ctx, cursor, 7)
+		require.NoError(t, err)
+		for _, e := range page.Events {
+			seen[e.Lane+string(rune(e.Seq))] = true
+		}
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	assert.Empty(t, cursor, "the end is reached")
+	assert.Greater(t, len(seen), 30)
+}
+
+func TestAnAlteredTrailDoesNotVerify(t *testing.T) {
+	cases := map[string]struct{ statement, says string }{
+		"altered":             {"UPDATE trail_batches SET body = replace(encode(body, 'escape'), 'allowed', 'refused')::bytea WHERE lane = 'organization' AND first = 2", "signature"},
+		"deleted":             {"DELETE FROM trail_batches WHERE lane = 'organization' AND first = 2", "missing"},
+		"inserted":            {"INSERT INTO trail_batches (lane, first, n, body, mac) SELECT lane, first + 1000, n, body, mac FROM trail_batches WHERE lane = 'organization' AND first = 1", "missing"},
+		"moved":               {"UPDATE trail_batches SET lane = 'layer-1' WHERE lane = 'organization' AND first = 2", "missing"},
+		"back-dated":          {"UPDATE trail_batches SET body = regexp_replace(encode(body, 'escape'), '20[0-9][0-9]-', '2001-')::bytea WHERE lane = 'organization' AND first = 2", "signature"},
+		"cut at a lane's end": {"DELETE FROM trail_batches t WHERE lane = 'organization' AND first = (SELECT max(first) FROM trail_batches WHERE lane = t.lane)", "last 1 events are missing"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, owner := loans(t)
+			require.Positive(t, s.SQL(t, c.statement))
+			v, err := owner.VerifyTrail(ctx)
+			require.NoError(t, err)
+			require.False(t, v.Whole)
+			var says, lanes []string
+			for _, p := range v.Problems {
+				says, lanes = append(says, p.What), append(lanes, p.Lane)
+			}
+			assert.Contains(t, lanes, "organization")
+			assert.Contains(t, joined(says), c.says)
+		})
+	}
+}
+
+func joined(all []string) (out string) {
+	for _, s := range all {
+		out += s + "\n"
+	}
+	return out
+}
