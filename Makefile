@@ -28,7 +28,7 @@ race: packages test-packages build ## run all tests with the race detector
 
 .PHONY: tour
 tour: packages build ## walk through the whole job with the real programs, checking every step
-	$(GO) test -count=1 -run TestTour -v ./demo/tour | sed -n 's/^    tour: //p;/^--- /p;/FAIL/p'
+	$(GO) run ./demo/tour -bin bin
 
 .PHONY: fuzz
 fuzz: ## run every fuzz target for a while

@@ -63,7 +63,7 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 	if _, err := os.Stat(filepath.Join(c.data(), "postmaster.pid")); err == nil {
 		_ = c.run(ctx, "pg_ctl", "-D", c.data(), "-m", "immediate", "-w", "-t", "20", "stop")
 	}
-	if c.port, err = freePort(); err != nil {
+	if c.port, err = c.choosePort(); err != nil {
 		return nil, err
 	}
 	settings := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c log_statement=none -c max_connections=200", c.port)
@@ -243,6 +243,23 @@ func (c *Cluster) run(ctx context.Context, program string, args ...string) error
 		return fmt.Errorf("%s: %w: %s", program, err, lines[len(lines)-1])
 	}
 	return nil
+}
+
+// choosePort takes the port of the last start where it is still free, so that
+// what was written down of it stays right.
+func (c *Cluster) choosePort() (int, error) {
+	remembered := filepath.Join(c.folder, "port")
+	if text, err := os.ReadFile(remembered); err == nil {
+		if l, err := net.Listen("tcp", "127.0.0.1:"+strings.TrimSpace(string(text))); err == nil {
+			defer l.Close()
+			return l.Addr().(*net.TCPAddr).Port, nil
+		}
+	}
+	port, err := freePort()
+	if err != nil {
+		return 0, err
+	}
+	return port, os.WriteFile(remembered, []byte(strconv.Itoa(port)+"\n"), 0o644)
 }
 
 func freePort() (int, error) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -128,12 +129,12 @@ func (a *app) check() *cli.Command {
 				if s.bad() {
 					bad++
 					if cmd.String("output") == "table" {
-						fmt.Fprintf(a.out, "%s:%d: %s %s\n", needs.FileName, s.Line, s.Name, printable(s.Problem))
+						fmt.Fprintf(a.out, "%s:%d: %s\n", needs.FileName, s.Line, printable(s.Problem))
 					}
 				}
 			}
 			if bad > 0 {
-				return &exitError{exitNo, fmt.Errorf("%s of %d not ready in %s", countOf(bad, "need is", "needs are"), len(states), placeName(place))}
+				return &exitError{exitNo, fmt.Errorf("%d of %s not ready in %s", bad, countOf(len(states), "need is", "needs are"), placeName(place))}
 			}
 			a.say("All %s ready in %s.", countOf(len(states), "need is", "needs are"), placeName(place))
 			return nil
@@ -166,55 +167,63 @@ func (a *app) states(ctx context.Context, cmd *cli.Command) ([]needState, client
 	for _, e := range entries.Entries {
 		known[e.Name] = e
 	}
-	states := make([]needState, len(file.Needs))
-	for i := range file.Needs {
-		states[i] = needStateOf(ctx, c, place, &file.Needs[i], known)
+	wishes, err := a.wishes(file, nil)
+	if err != nil {
+		return nil, place, err
+	}
+	var states []needState
+	for _, w := range wishes {
+		if w.need == nil {
+			continue
+		}
+		state, err := needStateOf(ctx, c, place, w, known)
+		if err != nil {
+			return nil, place, err
+		}
+		states = append(states, state)
 	}
 	return states, place, nil
 }
 
-func needStateOf(ctx context.Context, c *client.Client, place client.Place, n *needs.Need, known map[string]wire.Entry) needState {
+// needStateOf tells how one need stands. An error is one of asking; what is
+// wrong with the need is part of its state.
+func needStateOf(ctx context.Context, c *client.Client, place client.Place, w wish, known map[string]wire.Entry) (needState, error) {
+	n := w.need
 	s := needState{Name: n.Name, Type: string(n.Rules.Type), Secret: n.Secret, Required: n.Required, About: n.About, Line: n.Line, State: "ready"}
-	text := n.Text()
-	for _, r := range text.References() {
+	for _, r := range w.text.References() {
 		if e, set := known[r.Name]; set && r.Scope == reference.Relative {
 			s.From = e.Layer
 			if n.Secret && e.Kind == "setting" {
-				s.State, s.Problem = "wrong", "is a secret by the needs file, and "+e.Layer+" keeps it as a plain setting; keep it as a secret"
-				return s
+				s.State, s.Problem = "wrong", n.Name+" is a secret by the needs file, and "+e.Layer+" keeps it as a plain setting; keep it as a secret"
+				return s, nil
 			}
 		}
 	}
-	w := wish{n.Name, text, n, ""}
 	values, err := resolve(ctx, c, place, []wish{w})
 	var p *client.Error
 	switch {
-	case errors.As(err, &p) && p.Status == 403:
-		s.State, s.Problem = "not allowed", "cannot be read: "+p.Message
-		return s
+	case errors.As(err, &p) && p.Status == http.StatusForbidden:
+		s.State, s.Problem = "not allowed", n.Name+" cannot be read: "+p.Message
+		return s, nil
+	case errors.As(err, &p) && p.Status == http.StatusNotFound:
+		s.State, s.Problem = "missing", p.Message
+		return s, nil
 	case err != nil:
-		s.State, s.Problem = "missing", "is missing: "+err.Error()
-		return s
+		return s, err
 	}
-	value, set, err := w.fill(values, place.Environment)
+	value, came, err := w.fill(values, place.Environment)
+	clear(value)
 	switch {
 	case err != nil:
-		s.State, s.Problem = "wrong", strings.TrimPrefix(err.Error(), n.Name+" () ")
-	case !set:
+		s.State, s.Problem = "wrong", err.Error()
+	case came == leftOut:
 		s.State = "left out"
-	case len(values) < len(uniqueReferences(text)) && n.Default != nil:
+	case came == fromFile:
+		s.From = dotenvName
+	case came == fromDefault:
 		s.State, s.From = "default", needs.FileName
 	}
-	clear(value)
-	return s
-}
-
-func uniqueReferences(t reference.Text) map[string]bool {
-	all := map[string]bool{}
-	for _, r := range t.References() {
-		all[r.String()] = true
-	}
-	return all
+	return s, nil
 }
 
 // readDotenv reads a dotenv file whole, or says everything that is wrong with it.

@@ -31,7 +31,13 @@ type wish struct {
 	text reference.Text
 	need *needs.Need // nil for a variable of the dotenv file or of --expand
 	from string      // where it is asked for, for messages
+	// fallback is what the dotenv file has for a need that is no secret and is
+	// not set in the store; nil for nothing.
+	fallback *reference.Text
 }
+
+// required tells whether the wish's own references must be set.
+func (w wish) required() bool { return (w.need == nil || w.need.Required) && w.fallback == nil }
 
 // wishes gathers what is asked for here: needs, the dotenv file, and variables
 // of the present environment that were named.
@@ -39,7 +45,7 @@ func (a *app) wishes(file *needsFile, expand []string) ([]wish, error) {
 	var (
 		all   []wish
 		wrong []string
-		named = map[string]bool{}
+		named = map[string]int{} // needs, by their place in all
 	)
 	folder := "."
 	if file != nil {
@@ -49,15 +55,22 @@ func (a *app) wishes(file *needsFile, expand []string) ([]wish, error) {
 			if n.Into == "file" {
 				wrong = append(wrong, fmt.Sprintf("%s:%d: %s wants to be a file; so far programs are supplied through their environment alone", file.path, n.Line, n.Name))
 			}
-			named[n.Name] = true
-			all = append(all, wish{n.Name, n.Text(), n, fmt.Sprintf("%s:%d", needs.FileName, n.Line)})
+			named[n.Name] = len(all)
+			all = append(all, wish{name: n.Name, text: n.Text(), need: n, from: fmt.Sprintf("%s:%d", needs.FileName, n.Line)})
 		}
 	}
-	fromDotenv, problems, err := dotenvWishes(folder, named)
+	fromDotenv, problems, err := dotenvWishes(folder)
 	if err != nil {
 		return nil, err
 	}
-	all, wrong = append(all, fromDotenv...), append(wrong, problems...)
+	wrong = append(wrong, problems...)
+	for _, w := range fromDotenv {
+		if i, isNeed := named[w.name]; !isNeed {
+			all = append(all, w)
+		} else if !all[i].need.Secret {
+			all[i].fallback = &w.text
+		}
+	}
 	for _, name := range expand {
 		value, set := a.environment(name)
 		if !set {
@@ -69,7 +82,7 @@ func (a *app) wishes(file *needsFile, expand []string) ([]wish, error) {
 			wrong = append(wrong, fmt.Sprintf("%s in the present environment: %s", printable(name), err))
 			continue
 		}
-		all = append(all, wish{name, text, nil, "the environment"})
+		all = append(all, wish{name: name, text: text, from: "the environment"})
 	}
 	if len(wrong) > 0 {
 		return nil, errors.New(strings.Join(wrong, "\n"))
@@ -77,8 +90,8 @@ func (a *app) wishes(file *needsFile, expand []string) ([]wish, error) {
 	return all, nil
 }
 
-// dotenvWishes are the variables of a folder's dotenv file that are not needs.
-func dotenvWishes(folder string, named map[string]bool) (all []wish, wrong []string, err error) {
+// dotenvWishes are the variables of a folder's dotenv file.
+func dotenvWishes(folder string) (all []wish, wrong []string, err error) {
 	path := filepath.Join(folder, dotenvName)
 	content, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -95,9 +108,6 @@ func dotenvWishes(folder string, named map[string]bool) (all []wish, wrong []str
 	}
 	for _, v := range d.Variables {
 		at := fmt.Sprintf("%s:%d", path, v.Line)
-		if named[v.Name] {
-			continue
-		}
 		if needs.Steers(v.Name) || strings.HasPrefix(v.Name, "ADYTUM_") {
 			wrong = append(wrong, fmt.Sprintf("%s: %s steers how programs are loaded or run, and a dotenv file may not; declare it in %s with \"allow-loader: true\" if that is meant", at, v.Name, needs.FileName))
 			continue
@@ -107,7 +117,7 @@ func dotenvWishes(folder string, named map[string]bool) (all []wish, wrong []str
 			wrong = append(wrong, fmt.Sprintf("%s: %s: %s", at, v.Name, err))
 			continue
 		}
-		all = append(all, wish{v.Name, text, nil, at})
+		all = append(all, wish{name: v.Name, text: text, from: at})
 	}
 	return all, wrong, nil
 }
@@ -121,10 +131,15 @@ func resolve(ctx context.Context, c *client.Client, place client.Place, wishes [
 	var references, optional []string
 	for _, w := range wishes {
 		for _, r := range w.text.References() {
-			if w.need != nil && !w.need.Required {
-				optional = append(optional, r.String())
-			} else {
+			if w.required() {
 				references = append(references, r.String())
+			} else {
+				optional = append(optional, r.String())
+			}
+		}
+		if w.fallback != nil {
+			for _, r := range w.fallback.References() {
+				optional = append(optional, r.String())
 			}
 		}
 	}
@@ -146,34 +161,54 @@ func resolve(ctx context.Context, c *client.Client, place client.Place, wishes [
 
 var errUnset = errors.New("not set")
 
+// origin says where a wish's value came from.
+type origin int
+
+const (
+	fromStore origin = iota
+	fromFile         // the dotenv file
+	fromDefault
+	leftOut
+)
+
 // fill makes a wish's value of the resolved ones and checks it. A need that is
-// not set takes its default; without one it is left out.
-func (w wish) fill(values resolved, environment string) (value []byte, supplied bool, err error) {
-	value, err = w.text.Expand(func(r reference.Reference) ([]byte, error) {
+// not set takes what the dotenv file has, then its default; without either it is
+// left out, or missing where it is required.
+func (w wish) fill(values resolved, environment string) (value []byte, came origin, err error) {
+	lookup := func(r reference.Reference) ([]byte, error) {
 		v, found := values[r.String()]
 		if !found {
 			return nil, errUnset
 		}
 		return v, nil
-	})
+	}
+	value, err = w.text.Expand(lookup)
+	if errors.Is(err, errUnset) && w.fallback != nil {
+		came = fromFile
+		value, err = w.fallback.Expand(lookup)
+	}
 	if errors.Is(err, errUnset) {
-		if w.need == nil || w.need.Default == nil {
-			return nil, false, nil
+		switch {
+		case w.need != nil && w.need.Default != nil:
+			value, came, err = []byte(*w.need.Default), fromDefault, nil
+		case w.required() || w.need != nil && w.need.Required:
+			return nil, leftOut, fmt.Errorf("%s (%s) is not set", w.name, w.from)
+		default:
+			return nil, leftOut, nil
 		}
-		value, err = []byte(*w.need.Default), nil
 	}
 	if err != nil {
-		return nil, false, fmt.Errorf("%s (%s): %w", w.name, w.from, err)
+		return nil, came, fmt.Errorf("%s (%s): %w", w.name, w.from, err)
 	}
 	if w.need != nil {
 		if value, err = w.need.Rules.Check(environment, value); err != nil {
-			return nil, false, fmt.Errorf("%s (%s) %w", w.name, w.from, err)
+			return nil, came, fmt.Errorf("%s (%s) %w", w.name, w.from, err)
 		}
 	}
-	return value, true, nil
+	return value, came, nil
 }
 
-// MaxVariable is the longest value of one variable that Linux starts a program
+// maxVariable is the longest value of one variable that Linux starts a program
 // with, its name and the end mark left out (MAX_ARG_STRLEN).
 const maxVariable = 128<<10 - 1
 
@@ -246,11 +281,11 @@ func (a *app) supplied(ctx context.Context, cmd *cli.Command) (map[string]string
 	}
 	variables, wrong := map[string]string{}, []string{}
 	for _, w := range wishes {
-		value, set, err := w.fill(values, place.Environment)
+		value, came, err := w.fill(values, place.Environment)
 		switch {
 		case err != nil:
 			wrong = append(wrong, err.Error())
-		case !set:
+		case came == leftOut:
 		case strings.ContainsRune(string(value), 0):
 			wrong = append(wrong, fmt.Sprintf("%s (%s) holds a NUL, which no variable can", w.name, w.from))
 		case len(w.name)+1+len(value) > maxVariable:
@@ -261,7 +296,7 @@ func (a *app) supplied(ctx context.Context, cmd *cli.Command) (map[string]string
 	}
 	if len(wrong) > 0 {
 		sort.Strings(wrong)
-		return nil, fmt.Errorf("%s: %s", countOf(len(wrong), "value is", "values are")+" not what was asked for", strings.Join(wrong, "\n"))
+		return nil, fmt.Errorf("%s not what was asked for:\n%s", countOf(len(wrong), "value is", "values are"), strings.Join(wrong, "\n"))
 	}
 	return variables, nil
 }

@@ -53,7 +53,7 @@ func (f *finder) assignment(r *Rule, start, end int) {
 	}
 	bits := Strength(value)
 	confidence := f.trust(r)
-	if bits < 60 || !quoted {
+	if bits < 60 || !quoted && bits < 90 {
 		confidence *= 0.75
 	}
 	f.matches = append(f.matches, Match{Rule: r, Start: at, End: at + len(value), Confidence: confidence})
