@@ -19,8 +19,8 @@ const plain = (cell: Schemas['Cell']) => (cell.kind === 'setting' && cell.state 
         </tr>
       </thead>
       <tbody>
-        <tr v-for="row in rows" :key="row.name" class="border-b border-line last:border-0 hover:bg-paper" :class="{ 'bg-paper': row.name === selected }">
-          <th scope="row" class="sticky left-0 max-w-64 bg-inherit px-3 py-1.5 text-left font-mono font-normal break-all">{{ row.name }}</th>
+        <tr v-for="row in rows" :key="row.name" class="border-b border-line last:border-0 hover:bg-paper" :class="row.name === selected ? 'bg-paper' : 'bg-raised'">
+          <th scope="row" class="sticky left-0 max-w-80 min-w-44 bg-inherit px-3 py-1.5 text-left align-top font-mono font-normal break-words">{{ row.name }}</th>
           <td v-for="(cell, i) in row.cells" :key="i" class="px-3 py-1.5 align-top">
             <RouterLink
               v-if="cell.state !== 'missing'"
@@ -29,8 +29,8 @@ const plain = (cell: Schemas['Cell']) => (cell.kind === 'setting' && cell.state 
               :aria-label="`${row.name} in ${environments[i]!.name}`"
             >
               <StateMark :cell="cell" :environment="environments[i]!.name" />
-              <span v-if="plain(cell) !== undefined" class="block max-w-48 truncate pl-5 font-mono text-faded" :title="plain(cell)">{{ plain(cell) || '(empty)' }}</span>
-              <span v-else-if="cell.kind === 'secret'" class="block pl-5 text-faded">secret, version {{ cell.version }}</span>
+              <span v-if="plain(cell) !== undefined" class="block max-w-48 truncate pl-[1.375rem] font-mono text-faded" :title="plain(cell)">{{ plain(cell) || '(empty)' }}</span>
+              <span v-else-if="cell.kind === 'secret'" class="block pl-[1.375rem] text-faded">secret, version {{ cell.version }}</span>
             </RouterLink>
             <StateMark v-else :cell="cell" :environment="environments[i]!.name" />
           </td>
