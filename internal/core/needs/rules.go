@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"net"
 	"net/mail"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -167,18 +167,24 @@ func checkAddress(t Type, text string) error {
 			return errors.New("is not an e-mail address")
 		}
 	case Host:
-		host := text
-		if h, port, err := net.SplitHostPort(text); err == nil {
-			if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 {
-				return errors.New("is not a host: its port is not between 1 and 65535")
-			}
-			host = h
+		host, port, hasPort := splitPort(text)
+		if n, err := strconv.ParseUint(port, 10, 16); hasPort && (err != nil || n == 0) {
+			return errors.New("is not a host: its port is not between 1 and 65535")
 		}
-		if net.ParseIP(strings.Trim(host, "[]")) == nil && !hostName.MatchString(host) {
+		if _, err := netip.ParseAddr(strings.Trim(host, "[]")); err != nil && !hostName.MatchString(host) {
 			return errors.New("is not a host: a name or an address, with a port where one is wanted")
 		}
 	}
 	return nil
+}
+
+// splitPort splits HOST:PORT. An address of IP version 6 has its port behind brackets.
+func splitPort(text string) (host, port string, hasPort bool) {
+	i := strings.LastIndexByte(text, ':')
+	if i < 0 || strings.Count(text, ":") > 1 && (i == 0 || text[i-1] != ']') {
+		return text, "", false
+	}
+	return text[:i], text[i+1:], true
 }
 
 // hostName is RFC 1123, section 2.1.

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useAsked } from '../api/asked'
 import { answered, api } from '../api/client'
@@ -17,10 +17,9 @@ const table = useAsked(
 const filterField = ref<HTMLInputElement>()
 
 // The filter stays in the address, so that a link to what one sees can be sent.
-const filter = computed({
-  get: () => (route.query.filter as string | undefined) ?? '',
-  set: (text) => router.replace({ query: text ? { ...route.query, filter: text } : {} })
-})
+// What is typed counts at once; the address follows.
+const filter = ref((route.query.filter as string | undefined) ?? '')
+watch(filter, (text) => router.replace({ query: text ? { ...route.query, filter: text } : {} }))
 const rows = computed(() => (table.value.value?.rows ?? []).filter((r) => r.name.toLowerCase().includes(filter.value.toLowerCase())))
 const environments = computed(() => table.value.value?.environments ?? [])
 
@@ -46,7 +45,7 @@ function close() {
       </label>
     </div>
     <AnswerState :problem="table.problem.value" :slow="table.slow.value" @again="table.again" />
-    <div v-if="table.value.value" class="mt-4 grid items-start gap-4" :class="name ? 'lg:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]' : ''">
+    <div v-if="table.value.value" class="mt-4 grid grid-cols-[minmax(0,1fr)] items-start gap-4" :class="name ? 'lg:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]' : ''">
       <EntrySheet v-if="name && environment" class="lg:order-2" :project="project" :environment="environment" :name="name" @close="close" />
       <div v-if="!rows.length && !filter" class="border border-line bg-raised p-5">
         <p>{{ project }} has no entries yet. Store the first:</p>

@@ -1,0 +1,180 @@
+package console_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+	"adytum.example/internal/testkit"
+)
+
+func TestMain(m *testing.M) { testkit.Main(m) }
+
+var ctx = context.Background()
+
+const value = "the-glass-owl-sings-at-noon"
+
+// script is what must never run, in a place where people type text.
+const script = `<img src=x onerror="document.title='executed'"><script>document.title='executed'</script>`
+
+// filled is a service with a project as the console shows it.
+func filled(t *testing.T) *testkit.Service {
+	t.Helper()
+	s := testkit.Start(t)
+	owner := s.Owner(t)
+	_, err := owner.AddProject(ctx, "loans")
+	require.NoError(t, err)
+	for _, e := range []wire.NewEnvironment{{Name: "staging"}, {Name: "live"}, {Name: "preview", Follows: "staging"}} {
+		_, err = owner.AddEnvironment(ctx, "loans", e)
+		require.NoError(t, err)
+	}
+	keep := func(p client.Place, reason string, edits ...wire.Edit) {
+		_, err := owner.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Reason: reason, Edits: edits})
+		require.NoError(t, err)
+	}
+	keep(client.Place{}, "", wire.Edit{Name: "TIMEZONE", Kind: "setting", Value: "Europe/Dublin"})
+	keep(client.Place{Project: "loans"}, "", wire.Edit{Name: "PAGE_SIZE", Kind: "setting", Value: script})
+	keep(client.Place{Project: "loans", Environment: "live"}, script, wire.Edit{Name: "DB_PASSWORD", Kind: "secret", Value: value}, wire.Edit{Name: "TIMEZONE", Kind: "nothing"}, wire.Edit{Name: "ONLY_LIVE", Kind: "setting", Value: "x"})
+	keep(client.Place{Project: "loans", Environment: "staging"}, "", wire.Edit{Name: "DB_PASSWORD", Kind: "secret", Value: "other"})
+	return s
+}
+
+func signIn(t *testing.T, b *testkit.Browser, s *testkit.Service, login, password string) {
+	t.Helper()
+	b.Do(t, chromedp.Navigate(s.URL), chromedp.WaitVisible(chromedp.CSS("input[name=username]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=username]"), login), chromedp.SendKeys(chromedp.CSS("input[name=password]"), password),
+		chromedp.Click(chromedp.CSS("button[type=submit]")))
+}
+
+func TestTheConsole(t *testing.T) {
+	s := filled(t)
+	b := testkit.NewBrowser(t)
+
+	t.Run("a wrong password is told, and the field is emptied", func(t *testing.T) {
+		signIn(t, b, s, testkit.OwnerLogin, "not the password")
+		b.Until(t, "document.querySelector('[role=alert]')")
+		assert.Contains(t, b.Text(t), "The name or the password is wrong.")
+		assert.Empty(t, testkit.Ask[string](t, b, "document.querySelector('input[name=password]').value"))
+	})
+
+	t.Run("signing in leads to the entries, each state a word", func(t *testing.T) {
+		signIn(t, b, s, testkit.OwnerLogin, testkit.OwnerPassword)
+		b.Until(t, "document.querySelector('table')")
+		text := b.Text(t)
+		for _, want := range []string{"Entries of loans", "set here", "from staging", "from project", "from organization", "set to nothing", "missing", "preview follows staging", "secret, version 1"} {
+			assert.Contains(t, text, want)
+		}
+		assert.Contains(t, testkit.Ask[string](t, b, "location.pathname"), "/projects/loans/entries")
+		b.Console() // the browser itself notes the requests that were refused before the sign-in
+	})
+
+	t.Run("a filter stays in the address", func(t *testing.T) {
+		b.Do(t, chromedp.KeyEvent("/"))
+		b.Until(t, "document.activeElement === document.querySelector('[data-testid=filter]')")
+		// The protocol types the slash into the field that has the focus by then,
+		// which a keyboard does not.
+		b.Do(t, chromedp.KeyEvent("\b"), chromedp.KeyEvent("db_"))
+		b.Until(t, "document.querySelector('[data-testid=filter]').value === 'db_'")
+		b.Until(t, "document.querySelectorAll('tbody tr').length === 1")
+		assert.Contains(t, testkit.Ask[string](t, b, "location.search"), "filter=db_")
+	})
+
+	t.Run("a sheet has its own address, and no value until it is asked for", func(t *testing.T) {
+		b.Do(t, chromedp.Click(chromedp.CSS("a[aria-label='DB_PASSWORD in live']")), chromedp.WaitVisible(chromedp.CSS("[data-testid=reference]")))
+		assert.Equal(t, "/projects/loans/environments/live/entries/DB_PASSWORD", testkit.Ask[string](t, b, "location.pathname"))
+		b.Until(t, "document.querySelector('[data-testid=sheet]').innerText.includes('active')")
+		assert.Contains(t, b.Text(t), "adytum:DB_PASSWORD")
+		assert.NotContains(t, b.HTML(t), value)
+
+		b.Do(t, chromedp.Click(chromedp.CSS("[data-testid=show-value]")), chromedp.WaitVisible(chromedp.CSS("[data-testid=value]")))
+		assert.Equal(t, value, testkit.Ask[string](t, b, "document.querySelector('[data-testid=value]').textContent"))
+		assert.Regexp(t, `hidden again in (20|19|18|17) s`, b.Text(t))
+		for _, place := range []string{"location.href", "document.title", "JSON.stringify(localStorage) + JSON.stringify(sessionStorage)", "JSON.stringify(history.state)"} {
+			assert.NotContains(t, testkit.Ask[string](t, b, place), value, place)
+		}
+		testkit.Ask[any](t, b, "Object.defineProperty(document, 'hasFocus', { value: () => false }), window.dispatchEvent(new Event('blur')), null")
+		b.Until(t, "!document.querySelector('[data-testid=value]')")
+		assert.NotContains(t, b.HTML(t), value, "hidden when the window loses the focus")
+		b.Do(t, chromedp.KeyEvent("\x1b"))
+		b.Until(t, "!document.querySelector('[data-testid=sheet]')")
+	})
+
+	t.Run("what was shown is in the trail, which verifies", func(t *testing.T) {
+		b.Do(t, chromedp.Navigate(s.URL+"/trail"), chromedp.WaitVisible(chromedp.CSS("table")))
+		b.Until(t, "document.body.innerText.includes('entry.value')")
+		b.Do(t, chromedp.Click(chromedp.CSS("[data-testid=verify]")))
+		b.Until(t, "document.querySelector('[data-testid=verification]')?.innerText.includes('whole')")
+	})
+
+	t.Run("text that people typed is text", func(t *testing.T) {
+		b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/environments/live/entries/PAGE_SIZE"), chromedp.WaitVisible(chromedp.CSS("[data-testid=reference]")))
+		b.Until(t, "document.querySelector('[data-testid=sheet]').innerText.includes('onerror')")
+		b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/environments/live/entries/DB_PASSWORD"), chromedp.WaitVisible(chromedp.CSS("[data-testid=reference]")))
+		b.Until(t, "document.querySelector('[data-testid=sheet]').innerText.includes('onerror')")
+		assert.Equal(t, "Adytum", testkit.Ask[string](t, b, "document.title"))
+	})
+
+	t.Run("nothing from elsewhere, and nothing said on the browser's console", func(t *testing.T) {
+		loaded := testkit.Ask[[]string](t, b, "performance.getEntriesByType('resource').map(e => e.name)")
+		for _, address := range loaded {
+			assert.True(t, strings.HasPrefix(address, s.URL+"/"), address)
+		}
+		assert.Empty(t, b.Console())
+	})
+
+	t.Run("signing out ends the session", func(t *testing.T) {
+		b.Do(t, chromedp.Click(chromedp.CSS("[data-testid=person]")), chromedp.WaitVisible(chromedp.CSS("[data-testid=sign-out]")), chromedp.Click(chromedp.CSS("[data-testid=sign-out]")))
+		b.Until(t, "location.pathname === '/sign-in'")
+		b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/entries"))
+		b.Until(t, "location.pathname === '/sign-in'")
+	})
+}
+
+func TestWhoMayNotReadIsToldAndShownNothing(t *testing.T) {
+	s := filled(t)
+	owner := s.Owner(t)
+	_, err := owner.AddPerson(ctx, wire.NewPerson{Login: "priya@fernhollow.example", Name: "Priya Vantongeren", Password: "a long enough password"})
+	require.NoError(t, err)
+	_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "person", Who: "priya@fernhollow.example", Role: "observer", Project: "loans", Environment: "live"})
+	require.NoError(t, err)
+	b := testkit.NewBrowser(t)
+	signIn(t, b, s, "priya@fernhollow.example", "a long enough password")
+	b.Until(t, "document.querySelector('table')")
+	assert.NotContains(t, b.Text(t), "staging", "an environment that they may not know of")
+	assert.NotContains(t, b.Text(t), "Trail")
+	b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/environments/live/entries/DB_PASSWORD"), chromedp.WaitVisible(chromedp.CSS("[data-testid=show-value]")), chromedp.Click(chromedp.CSS("[data-testid=show-value]")))
+	b.Until(t, "document.body.innerText.includes('may not read DB_PASSWORD in loans/live')")
+	assert.NotContains(t, b.HTML(t), value)
+	b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/environments/staging/entries/DB_PASSWORD"))
+	b.Until(t, `document.body.innerText.includes('no environment "staging"')`)
+}
+
+func TestThePagesWorkNarrowAndByKeyboard(t *testing.T) {
+	s := filled(t)
+	b := testkit.NewBrowser(t)
+	signIn(t, b, s, testkit.OwnerLogin, testkit.OwnerPassword)
+	b.Until(t, "document.querySelector('table')")
+	for _, width := range []int64{360, 390, 768, 1280} {
+		b.Do(t, chromedp.EmulateViewport(width, 800))
+		for _, path := range []string{"/projects/loans/entries", "/projects/loans/environments/live/entries/DB_PASSWORD", "/trail"} {
+			b.Do(t, chromedp.Navigate(s.URL+path), chromedp.WaitVisible(chromedp.CSS("h1")))
+			b.Until(t, "document.querySelector('table')")
+			assert.LessOrEqual(t, testkit.Ask[int](t, b, "document.documentElement.scrollWidth"), int(width), "%s at %d px does not scroll sideways", path, width)
+		}
+	}
+	b.Do(t, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.URL+"/projects/loans/entries"), chromedp.WaitVisible(chromedp.CSS("table")))
+	reached := map[string]bool{}
+	for range 14 {
+		b.Do(t, chromedp.KeyEvent("\t"))
+		reached[testkit.Ask[string](t, b, "document.activeElement.getAttribute('data-testid') ?? document.activeElement.getAttribute('aria-label') ?? document.activeElement.innerText")] = true
+	}
+	for _, want := range []string{"place", "person", "filter", "DB_PASSWORD in live"} {
+		assert.True(t, reached[want], "%s is reached by the tab key: %v", want, reached)
+	}
+}
