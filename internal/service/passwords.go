@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -62,10 +63,25 @@ func (s *Service) turn(ctx context.Context) (done func(), err error) {
 	defer cancel()
 	select {
 	case s.argon <- struct{}{}:
-		return func() { <-s.argon }, nil
+		return func() { <-s.argon; s.settle() }, nil
 	case <-ctx.Done():
 		return nil, problem(Unavailable, "too many sign-ins at once; try again in a moment")
 	}
+}
+
+// settleAfter is how long after the last hash its memory is given back.
+const settleAfter = 2 * time.Second
+
+// settle gives the memory of hashes back to the system once none was computed
+// for a moment; left alone, it would stay with the process for minutes.
+func (s *Service) settle() {
+	s.settling.Lock()
+	defer s.settling.Unlock()
+	if s.settler == nil {
+		s.settler = time.AfterFunc(settleAfter, debug.FreeOSMemory)
+		return
+	}
+	s.settler.Reset(settleAfter)
 }
 
 func (s *Service) hash(ctx context.Context, password secret.Value) (string, error) {

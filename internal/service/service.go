@@ -32,6 +32,8 @@ type Service struct {
 	argon    chan struct{}
 	sluice   sluice
 	redact   func(string) string
+	settling sync.Mutex
+	settler  *time.Timer
 
 	directory atomic.Pointer[directory]
 	mu        sync.Mutex

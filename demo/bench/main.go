@@ -1,0 +1,387 @@
+// Command bench measures, each figure beside a limit or a plain alternative that
+// is measured in the same run, and prints them with their ratio.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"adytum.example/client"
+	"adytum.example/demo"
+)
+
+func main() {
+	bin := flag.String("bin", "bin", "folder of the programs")
+	only := flag.String("only", "", "measure only what holds this in its name")
+	flag.Parse()
+	if err := run(*bin, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+type bench struct {
+	bin, home string
+	pid       int
+	demo      demo.Demo
+	place     client.Place
+	client    *client.Client
+}
+
+func run(bin, only string) (err error) {
+	if bin, err = filepath.Abs(bin); err != nil {
+		return err
+	}
+	home, err := os.MkdirTemp("", "adytum-bench-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(home)
+	b := &bench{bin: bin, home: home, place: client.Place{Project: "loans", Environment: "live"}}
+	cmd := exec.Command(filepath.Join(bin, "adytumd"), "demo", "--home", filepath.Join(home, "demo"), "--listen", "127.0.0.1:0", "--output", "json")
+	cmd.Stderr = os.Stderr
+	stdout, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, cmd.Process.Signal(syscall.SIGTERM), cmd.Wait()) }()
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	if err != nil {
+		return errors.New("the demo did not start")
+	}
+	if err := json.Unmarshal([]byte(line), &b.demo); err != nil {
+		return err
+	}
+	b.pid = cmd.Process.Pid
+	if b.client, err = client.New(b.demo.URL); err != nil {
+		return err
+	}
+	if _, err := b.client.SignInWorkload(context.Background(), b.demo.Workloads[0].ClientID, b.demo.Workloads[0].ClientSecret); err != nil {
+		return err
+	}
+	fmt.Printf("%d cores, %s, %s, PostgreSQL on loopback with fsync on\n\n", runtime.NumCPU(), processor(), runtime.Version())
+	fmt.Printf("%-34s %18s %18s %8s\n", "what", "measured", "beside it", "ratio")
+	for _, m := range []struct {
+		name    string
+		measure func() (row, error)
+	}{
+		{"memory of the idle service", b.memory}, {"one value", b.value}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
+	} {
+		if !strings.Contains(m.name, only) {
+			continue
+		}
+		r, err := m.measure()
+		if err != nil {
+			return fmt.Errorf("%s: %w", m.name, err)
+		}
+		fmt.Printf("%-34s %18s %18s %8s   %s\n", m.name, r.measured, r.beside, r.ratio, r.note)
+	}
+	return nil
+}
+
+type row struct{ measured, beside, ratio, note string }
+
+// memory is the resident set a few seconds after the last request.
+func (b *bench) memory() (row, error) {
+	time.Sleep(5 * time.Second)
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.pid))
+	if err != nil {
+		return row{}, err
+	}
+	for line := range strings.Lines(string(status)) {
+		if rest, found := strings.CutPrefix(line, "VmRSS:"); found {
+			kb, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(rest), "kB")), 64)
+			return row{fmt.Sprintf("%.0f MB", kb/1024), "80 MB", fmt.Sprintf("%.2f", kb/1024/80), "beside the aim"}, err
+		}
+	}
+	return row{}, errors.New("the system does not tell")
+}
+
+// load asks for something again and again from many callers, and returns the
+// rate and the 99th percentile.
+func load(callers int, duration time.Duration, ask func() error) (rate float64, p99 time.Duration, err error) {
+	var (
+		group  sync.WaitGroup
+		mu     sync.Mutex
+		times  []time.Duration
+		failed atomic.Pointer[error]
+	)
+	start := time.Now()
+	for range callers {
+		group.Go(func() {
+			var mine []time.Duration
+			for time.Since(start) < duration && failed.Load() == nil {
+				asked := time.Now()
+				if err := ask(); err != nil {
+					failed.Store(&err)
+					return
+				}
+				mine = append(mine, time.Since(asked))
+			}
+			mu.Lock()
+			times = append(times, mine...)
+			mu.Unlock()
+		})
+	}
+	group.Wait()
+	if e := failed.Load(); e != nil {
+		return 0, 0, *e
+	}
+	sort.Slice(times, func(i, j int) bool { return times[i] < times[j] })
+	return float64(len(times)) / time.Since(start).Seconds(), times[len(times)*99/100], nil
+}
+
+const (
+	callers  = 16
+	duration = 6 * time.Second
+)
+
+// value compares requests for one value, each with its durable event, with a
+// bare handler that returns as many bytes.
+func (b *bench) value() (row, error) {
+	v, err := b.client.Value(context.Background(), b.place, "PGPASSWORD")
+	if err != nil {
+		return row{}, err
+	}
+	body, err := json.Marshal(v)
+	if err != nil {
+		return row{}, err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return row{}, err
+	}
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write(body)
+	}), ReadHeaderTimeout: time.Second}
+	go func() { _ = server.Serve(listener) }()
+	defer server.Close()
+
+	transport := &http.Transport{MaxIdleConnsPerHost: callers}
+	get := func(url string) func() error {
+		return func() error {
+			r, err := http.NewRequest(http.MethodGet, url, nil)
+			if err != nil {
+				return err
+			}
+			r.Header.Set("Authorization", "Bearer "+b.client.Token())
+			answer, err := (&http.Client{Transport: transport}).Do(r)
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			if _, err := io.Copy(io.Discard, answer.Body); err != nil || answer.StatusCode != 200 {
+				return fmt.Errorf("status %d: %w", answer.StatusCode, err)
+			}
+			return nil
+		}
+	}
+	rate, p99, err := load(callers, duration, get(b.demo.URL+"/api/v1/projects/loans/environments/live/entries/PGPASSWORD/value"))
+	if err != nil {
+		return row{}, err
+	}
+	bare, _, err := load(callers, duration, get("http://"+listener.Addr().String()))
+	return row{fmt.Sprintf("%.0f/s", rate), fmt.Sprintf("%.0f/s", bare), fmt.Sprintf("%.2f", rate/bare), fmt.Sprintf("beside a bare handler, %d callers; 99 %% within %.1f ms", callers, float64(p99.Microseconds())/1000)}, err
+}
+
+// median runs a command some times and returns the middle of its times.
+func median(times int, command func() *exec.Cmd) (time.Duration, error) {
+	all := make([]time.Duration, times)
+	for i := range all {
+		cmd := command()
+		start := time.Now()
+		if err := cmd.Run(); err != nil {
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.ExitCode() != 3 {
+				return 0, err
+			}
+		}
+		all[i] = time.Since(start)
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i] < all[j] })
+	return all[len(all)/2], nil
+}
+
+// supply compares starting a program with what it needs with starting it.
+func (b *bench) supply() (row, error) {
+	folder := filepath.Join(b.home, "supply")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return row{}, err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "adytum-needs.yaml"), []byte("project: loans\nneeds:\n  PGPASSWORD: {secret: true}\n  PGHOST: {}\n  PAGE_SIZE: {type: integer}\n"), 0o644); err != nil {
+		return row{}, err
+	}
+	environment := append(os.Environ(), "ADYTUM_URL="+b.demo.URL, "ADYTUM_TOKEN="+b.client.Token(), "ADYTUM_ENVIRONMENT=live")
+	supplied, err := median(41, func() *exec.Cmd {
+		cmd := exec.Command(filepath.Join(b.bin, "adytum"), "supply", "--", "true")
+		cmd.Dir, cmd.Env = folder, environment
+		return cmd
+	})
+	if err != nil {
+		return row{}, err
+	}
+	plain, err := median(41, func() *exec.Cmd { return exec.Command("true") })
+	return row{ms(supplied), ms(plain), fmt.Sprintf("+%s", ms(supplied-plain)), "beside true alone; the aim is +40 ms"}, err
+}
+
+func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+// tree compares a sweep of Go's own sources with reading the same files.
+func (b *bench) tree() (row, error) {
+	root := filepath.Join(runtime.GOROOT(), "src")
+	var (
+		paths []string
+		bytes int64
+	)
+	err := filepath.WalkDir(root, func(path string, e os.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			paths = append(paths, path)
+		}
+		return err
+	})
+	if err != nil {
+		return row{}, err
+	}
+	read := func() time.Duration {
+		start := time.Now()
+		var next, total atomic.Int64
+		var group sync.WaitGroup
+		for range runtime.GOMAXPROCS(0) {
+			group.Go(func() {
+				for {
+					i := int(next.Add(1)) - 1
+					if i >= len(paths) {
+						return
+					}
+					content, _ := os.ReadFile(paths[i])
+					total.Add(int64(len(content)))
+				}
+			})
+		}
+		group.Wait()
+		bytes = total.Load()
+		return time.Since(start)
+	}
+	read()
+	reading := min(read(), read(), read())
+	swept, err := median(5, func() *exec.Cmd {
+		return exec.Command(filepath.Join(b.bin, "adytum"), "sweep", "tree", root, "--everything", "--output", "json")
+	})
+	rate := func(d time.Duration) string { return fmt.Sprintf("%.0f MB/s", float64(bytes)/1e6/d.Seconds()) }
+	return row{rate(swept), rate(reading), fmt.Sprintf("%.2f", reading.Seconds()/swept.Seconds()), fmt.Sprintf("beside reading the same %d files, %.0f MB", len(paths), float64(bytes)/1e6)}, err
+}
+
+// history compares a sweep of a made history with git's own printing of it.
+func (b *bench) history() (row, error) {
+	folder := filepath.Join(b.home, "history")
+	commits, err := makeHistory(folder)
+	if err != nil {
+		return row{}, err
+	}
+	swept, err := median(3, func() *exec.Cmd {
+		return exec.Command(filepath.Join(b.bin, "adytum"), "sweep", "history", folder, "--output", "json")
+	})
+	if err != nil {
+		return row{}, err
+	}
+	printed, err := median(3, func() *exec.Cmd {
+		cmd := exec.Command("sh", "-c", "git log -p --all > /dev/null")
+		cmd.Dir = folder
+		return cmd
+	})
+	return row{fmt.Sprintf("%.2f s", swept.Seconds()), fmt.Sprintf("%.2f s", printed.Seconds()), fmt.Sprintf("%.2f", swept.Seconds()/printed.Seconds()), fmt.Sprintf("beside git log -p --all, %d commits; the aim is at most 1", commits)}, err
+}
+
+// makeHistory makes a history of Go's own sources: each folder comes in with a
+// commit of its own, and files of it are changed in later ones.
+func makeHistory(folder string) (commits int, err error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return 0, err
+	}
+	git := func(args ...string) error {
+		cmd := exec.Command("git", append([]string{"-c", "gc.auto=0", "-c", "maintenance.auto=false"}, args...)...)
+		cmd.Dir = folder
+		cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@fernhollow.example", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@fernhollow.example")
+		output, err := cmd.CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("git %s: %w: %s", args[0], err, output)
+		}
+		return nil
+	}
+	commit := func() error {
+		commits++
+		return errors.Join(git("add", "-A"), git("commit", "-q", "-m", fmt.Sprint("commit ", commits)))
+	}
+	if err := git("init", "-q"); err != nil {
+		return 0, err
+	}
+	src := filepath.Join(runtime.GOROOT(), "src")
+	entries, err := os.ReadDir(src)
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		if err := os.CopyFS(filepath.Join(folder, e.Name()), os.DirFS(filepath.Join(src, e.Name()))); err != nil {
+			return commits, err
+		}
+		if err := commit(); err != nil {
+			return commits, err
+		}
+		files, _ := filepath.Glob(filepath.Join(folder, e.Name(), "*.go"))
+		for round := range 4 {
+			for i, f := range files {
+				if i%4 != round {
+					continue
+				}
+				content, err := os.ReadFile(f)
+				if err != nil {
+					return commits, err
+				}
+				if err := os.WriteFile(f, append([]byte(fmt.Sprintf("// round %d\n", round)), content...), 0o644); err != nil {
+					return commits, err
+				}
+			}
+			if len(files) > round {
+				if err := commit(); err != nil {
+					return commits, err
+				}
+			}
+		}
+	}
+	return commits, git("gc", "-q")
+}
+
+func processor() string {
+	content, _ := os.ReadFile("/proc/cpuinfo")
+	for line := range strings.Lines(string(content)) {
+		if name, found := strings.CutPrefix(line, "model name\t: "); found {
+			return strings.TrimSpace(name)
+		}
+	}
+	return runtime.GOARCH
+}
