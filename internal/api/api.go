@@ -90,6 +90,7 @@ func (s *server) register(router chi.Router) huma.API {
 	config.DocsPath = "" // the page that would stand there loads a script from elsewhere
 	config.SchemasPath = ""
 	config.CreateHooks = nil
+	config.Transformers = append(config.Transformers, withoutValues)
 	config.Info.Description = "An encrypted, shared store of credentials and settings. Problems are RFC 9457 problem details."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"bearer": {Type: "http", Scheme: "bearer", Description: "A token from /oauth/token (workloads) or /api/v1/sessions (people)."},
@@ -129,6 +130,9 @@ func signedIn[I, O any](s *server, a huma.API, op huma.Operation, handle func(co
 		caller, known := ctx.Value(callerKey{}).(service.Caller)
 		if !known {
 			return nil, errors.New("an operation was reached without a sign-in")
+		}
+		if reached, known := ctx.Value(reachedKey{}).(*bool); known {
+			*reached = true
 		}
 		out, err := handle(ctx, caller, in)
 		if err != nil {

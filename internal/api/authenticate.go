@@ -12,7 +12,12 @@ import (
 	"adytum.example/internal/core/secret"
 )
 
-type callerKey struct{}
+// callerKey and reachedKey are the context's keys for the caller, and for
+// whether their request has reached its operation.
+type (
+	callerKey  struct{}
+	reachedKey struct{}
+)
 
 // authenticate finds the caller by a bearer token (RFC 6750) or the console's
 // cookie, and puts them into the context.
@@ -25,7 +30,13 @@ func (s *server) authenticate(a huma.API) func(huma.Context, func(huma.Context))
 			s.writeError(w, r, err)
 			return
 		}
-		next(huma.WithValue(ctx, callerKey{}, caller))
+		reached := false
+		ctx = huma.WithValue(huma.WithValue(ctx, callerKey{}, caller), reachedKey{}, &reached)
+		next(ctx)
+		// What does not even reach its operation leaves its event as well.
+		if !reached {
+			s.service.NoteInvalid(r.Context(), caller, ctx.Operation().OperationID)
+		}
 	}
 }
 

@@ -46,6 +46,17 @@ func (s *server) problem(ctx context.Context, err error) error {
 	return huma.NewError(statuses[p.Kind], p.Message, details...)
 }
 
+// withoutValues takes out of a problem what huma repeats of the request: it may
+// be a secret that was sent in the wrong form.
+func withoutValues(_ huma.Context, _ string, v any) (any, error) {
+	if p, isProblem := v.(*huma.ErrorModel); isProblem {
+		for _, detail := range p.Errors {
+			detail.Value = nil
+		}
+	}
+	return v, nil
+}
+
 func unavailable(message string) error {
 	return huma.ErrorWithHeaders(huma.NewError(http.StatusServiceUnavailable, message), http.Header{"Retry-After": {retryAfter}})
 }

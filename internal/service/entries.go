@@ -19,12 +19,25 @@ func (op *operation) chainAt(place layers.Place, f func(tx *storage.Tx, l locate
 		return err
 	}
 	return op.service.store.Snapshot(op.ctx, storage.Scope{l.where.Project}, func(tx *storage.Tx) error {
-		chain, loaded, err := op.service.loadChain(tx, op.dir, l.chain)
+		chain, loaded, err := op.service.loadChain(tx, op.dir, op.listable(l.chain))
 		if err != nil {
 			return err
 		}
 		return f(tx, l, chain, loaded)
 	})
+}
+
+// listable leaves out of a chain the followed environments that the caller may
+// not list themselves: following is no way round their grants.
+func (op *operation) listable(chain []int64) []int64 {
+	out := chain[:1:1]
+	for _, id := range chain[1:] {
+		where := op.dir.layerPlace(id)
+		if _, may := op.dir.grants.Decide(op.caller.Subject, access.List, where); may || where.Environment == 0 {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 // ListEntries lists what a place has, without the values of secrets.
@@ -106,6 +119,7 @@ func (s *Service) Table(ctx context.Context, caller Caller, project string) (out
 		if grant, may := op.dir.grants.Decide(caller.Subject, access.List, where); may {
 			op.event.Grant = grant.ID
 			at, _ := op.dir.locate(layers.Place{Project: project, Environment: e.Name})
+			at.chain = op.listable(at.chain)
 			places = append(places, at)
 			out.Environments = append(out.Environments, op.dir.wireEnvironment(e))
 		}

@@ -126,6 +126,15 @@ func (c Caller) actor() string {
 	return fmt.Sprintf("%s:%d", c.Subject.Kind, c.Subject.ID)
 }
 
+// NoteInvalid records a request of a caller that was malformed and reached no
+// operation.
+func (s *Service) NoteInvalid(ctx context.Context, caller Caller, operation string) {
+	op := s.begin(ctx, caller, "request.malformed", layers.Place{})
+	op.event.Outcome, op.event.Names = trail.Failed, []string{operation}
+	var err error
+	op.end(&err)
+}
+
 // operation is one request on its way: what was decided for it, and the event
 // that it will leave.
 type operation struct {

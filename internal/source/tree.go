@@ -175,8 +175,14 @@ func searchFile(s *sweep.Searcher, root, path string) (hits []sweep.Hit, size in
 		return nil, 0, false, err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+	info, err := f.Stat()
+	switch {
+	case err != nil:
 		return nil, 0, false, err
+	case info.IsDir():
+		return nil, 0, false, errors.New("a repository of its own within this one; sweep it by its own path")
+	case !info.Mode().IsRegular():
+		return nil, 0, false, nil
 	}
 	hits, size, err = s.Search(onlyReader{f}, sweep.Hint{Path: path})
 	return hits, size, err == nil, err

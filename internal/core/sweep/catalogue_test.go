@@ -1,7 +1,7 @@
 package sweep_test
 
 import (
-	"crypto/rand"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -12,6 +12,9 @@ import (
 	"adytum.example/internal/core/sample"
 	"adytum.example/internal/core/sweep"
 )
+
+// random is the same in every run: what is found must not be chance.
+var random = rand.NewChaCha8([32]byte{1})
 
 func names(matches []sweep.Match) []string {
 	var all []string
@@ -30,7 +33,7 @@ func TestEveryRuleFindsItsHitsAndNotItsMisses(t *testing.T) {
 			assert.NotEmpty(t, r.Misses)
 			for _, template := range r.Hits {
 				for range 20 {
-					text := sample.Expand(template, rand.Reader)
+					text := sample.Expand(template, random)
 					assert.Contains(t, names(engine.Find([]byte(text), sweep.Hint{Path: "app.conf"})), r.Name, "%s", template)
 					inside := "first line\n" + text + "\nlast line\n"
 					assert.Contains(t, names(engine.Find([]byte(inside), sweep.Hint{Path: "app.conf"})), r.Name, "within other lines: %s", template)
@@ -38,7 +41,7 @@ func TestEveryRuleFindsItsHitsAndNotItsMisses(t *testing.T) {
 			}
 			for _, template := range r.Misses {
 				for range 20 {
-					text := sample.Expand(template, rand.Reader)
+					text := sample.Expand(template, random)
 					assert.NotContains(t, names(engine.Find([]byte(text), sweep.Hint{Path: "app.conf"})), r.Name, "%s", template)
 				}
 			}
@@ -51,9 +54,6 @@ func TestRulesWhoseExamplesNeedAChecksum(t *testing.T) {
 	token := string(access.NewToken(access.WorkloadToken).Expose())
 	assert.Equal(t, []string{"adytum-token"}, names(engine.Find([]byte("TOKEN="+token), sweep.Hint{})))
 
-	// The test vector of BIP 173's checksum in the form that age uses; its key is all zeros.
-	age := "AGE-SECRET-KEY-1QQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQQY8LRMV"
-	_ = age
 	for _, r := range sweep.Catalogue() {
 		if len(r.Hits) == 0 {
 			assert.Contains(t, []string{"adytum-token", "age-secret-key"}, r.Name, "a rule without an example")

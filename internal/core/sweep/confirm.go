@@ -17,28 +17,20 @@ var confirmations = map[string]func([]byte) bool{
 	"strength": func(v []byte) bool { return Strength(v) >= 40 },
 	// Several issuers end their tokens with a CRC-32 in base 62 of what stands
 	// behind the prefix.
-	"crc62":        crc62,
-	"crc62-suffix": crc62Suffix,
-	"jws":          isJWS,
-	"bech32":       bech32,
-	"mixed":        mixed,
-	"password":     isPassword,
-	"credentials":  isCredentials,
-	"pem":          isPEM,
-	"own-token":    func(v []byte) bool { return access.ValidToken(string(v)) },
-	"json-key":     func(v []byte) bool { return bytes.Contains(v, []byte("PRIVATE KEY")) },
+	"crc62":       crc62,
+	"jws":         isJWS,
+	"bech32":      bech32,
+	"mixed":       mixed,
+	"password":    isPassword,
+	"credentials": isCredentials,
+	"pem":         isPEM,
+	"own-token":   func(v []byte) bool { return access.ValidToken(string(v)) },
+	"json-key":    func(v []byte) bool { return bytes.Contains(v, []byte("PRIVATE KEY")) },
 }
 
 func crc62(v []byte) bool {
 	body := string(v[bytes.LastIndexByte(v, '_')+1:])
 	return len(body) > 6 && sample.CRC62(body[:len(body)-6]) == body[len(body)-6:]
-}
-
-// crc62Suffix checks a token whose last part, behind "_", is the CRC-32 in hex
-// of all that stands before it.
-func crc62Suffix(v []byte) bool {
-	i := bytes.LastIndexByte(v, '_')
-	return i > 0 && len(v)-i-1 == 8
 }
 
 // isJWS checks the structure of a JSON Web Signature in its compact form, RFC
@@ -64,7 +56,7 @@ func isJWS(v []byte) bool {
 func bech32(v []byte) bool {
 	text := strings.ToLower(string(v))
 	split := strings.LastIndexByte(text, '1')
-	if split < 1 || len(text)-split < 8 {
+	if split < 1 || len(text)-split < 7 {
 		return false
 	}
 	const alphabet = "qpzry9x8gf2tvdw0s3jn54khce6mua7l"
@@ -117,7 +109,7 @@ func isPassword(v []byte) bool {
 // name and password in base64 where the password is none that everybody knows.
 func isCredentials(v []byte) bool {
 	decoded, err := base64.StdEncoding.DecodeString(string(v))
-	if _, password, found := bytes.Cut(decoded, []byte(":")); err == nil && found && printable(password) {
+	if _, password, found := bytes.Cut(decoded, []byte(":")); err == nil && found && printable(decoded) {
 		return isPassword(password) && strongEnough(password, true, true)
 	}
 	return !placeholder(v) && mixed(v)

@@ -29,7 +29,8 @@ func placeholder(v []byte) bool {
 			continue
 		}
 		for _, part := range camelParts(run) {
-			if slices.Contains(placeholders, part) {
+			// Short words turn up by chance between the capitals of a random run.
+			if slices.Contains(placeholders, part) && (len(part) >= 4 || len(part) == len(run)) {
 				return true
 			}
 		}
@@ -50,7 +51,7 @@ func camelParts(word []byte) []string {
 	return append(parts, strings.ToLower(string(word)))
 }
 
-var lookups = regexp.MustCompile(`(?i)\$\{|\$\(|\$\[|\{\{|\}\}|<%|%\(|#\{|\bprocess\.env|\benviron|\bgetenv|\bENV\[|\benv\.|import\.meta|\$env:|adytum:|<[A-Za-z][A-Za-z0-9 _.-]*>|^\$[A-Za-z_]|^%[A-Za-z_]+%$|^@|^&[a-z]|%[sdvq]\b`)
+var lookups = regexp.MustCompile(`(?i)\$\{|\$\(|\$\[|\{\{|\}\}|<%|%\(|#\{|\bprocess\.env|\benviron|\bgetenv|\bENV\[|\benv\.|import\.meta|\$env:|adytum:|<[A-Za-z][A-Za-z0-9 _.:-]*>|^\$[A-Za-z_]|^%[A-Za-z_]+%$|^@|^&[a-z]|%[sdvq]\b`)
 
 // lookup tells whether a value is looked up at run time: a reference, an
 // environment variable, a template.

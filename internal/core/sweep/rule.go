@@ -85,8 +85,8 @@ func ReadRules(file string, source []byte) ([]*Rule, error) {
 	if len(source) > maxRulesFile {
 		return nil, fmt.Errorf("%s has more than 1 MiB; a file of rules is far smaller", file)
 	}
-	var rules []*Rule
-	if err := yaml.UnmarshalWithOptions(source, &rules, yaml.Strict()); err != nil {
+	rules, err := decodeRules(source)
+	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		return nil, fmt.Errorf("%s: %s", file, first)
 	}
@@ -109,6 +109,18 @@ func ReadRules(file string, source []byte) ([]*Rule, error) {
 		names[r.Name] = true
 	}
 	return rules, errors.Join(all...)
+}
+
+// decodeRules decodes YAML from outside. The library panics on some malformed
+// tags; to the caller that is one more kind of error.
+func decodeRules(source []byte) (rules []*Rule, err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("this is not a list of rules in YAML")
+		}
+	}()
+	err = yaml.UnmarshalWithOptions(source, &rules, yaml.Strict())
+	return rules, err
 }
 
 var ruleName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
