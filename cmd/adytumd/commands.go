@@ -54,9 +54,9 @@ func setupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "setup", Usage: "make a new installation: roles, tables, root key, first owner",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "organization", Usage: "`NAME` of the organization", Required: true},
-			&cli.StringFlag{Name: "owner-login", Usage: "`LOGIN` of the first owner", Required: true},
-			&cli.StringFlag{Name: "owner-name", Usage: "`NAME` of the first owner", Required: true},
+			&cli.StringFlag{Name: "organization", Usage: "`NAME` of the organization"},
+			&cli.StringFlag{Name: "owner-login", Usage: "`LOGIN` of the first owner"},
+			&cli.StringFlag{Name: "owner-name", Usage: "`NAME` of the first owner"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the owner's password from standard input"},
 			&cli.StringFlag{Name: "admin-database-file", Usage: "`FILE` with the URL of the database's administrator: the roles and the database are made through it, and a configuration file with their URLs is written to --config"},
 		},
@@ -65,8 +65,11 @@ func setupCommand() *cli.Command {
 }
 
 func setUp(ctx context.Context, cmd *cli.Command) error {
+	if err := required(cmd, "organization", "owner-login", "owner-name"); err != nil {
+		return err
+	}
 	c, err := configuration(cmd)
-	if err != nil && cmd.String("admin-database-file") == "" {
+	if err != nil {
 		return err
 	}
 	password, err := ownerPassword(cmd)

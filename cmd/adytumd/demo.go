@@ -18,7 +18,7 @@ func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run an installation of its own with the data of the made-up Fernhollow Libraries",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "home", Usage: "`FOLDER` that holds everything of the demo", Required: true},
+			&cli.StringFlag{Name: "home", Usage: "`FOLDER` that holds everything of the demo"},
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8743", Usage: "`ADDRESS` on loopback to serve on; port 0 for any that is free"},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "text", Usage: "text, or json: one line when all is ready"},
 		},
@@ -27,6 +27,9 @@ func demoCommand() *cli.Command {
 }
 
 func runDemo(ctx context.Context, cmd *cli.Command) error {
+	if err := required(cmd, "home"); err != nil {
+		return err
+	}
 	output := cmd.String("output")
 	if output != "text" && output != "json" {
 		return fmt.Errorf("the output %q is none; there are text and json", output)

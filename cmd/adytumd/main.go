@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
@@ -27,14 +28,25 @@ func main() {
 }
 
 func root() *cli.Command {
+	usage := func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+		return fmt.Errorf("%w; \"%s --help\" lists what there is", err, cmd.FullName())
+	}
+	commands := []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), demoCommand()}
+	for _, c := range commands {
+		c.OnUsageError, c.HideHelpCommand = usage, true
+	}
 	return &cli.Command{
-		Name:      "adytumd",
-		Usage:     "keep credentials encrypted, resolve references to them, record who did what",
-		UsageText: "adytumd COMMAND [OPTIONS]",
-		Flags:     append([]cli.Flag{configFlag()}, settingFlags()...),
-		Commands:  []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), demoCommand()},
-		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-			return fmt.Errorf("%w; \"adytumd --help\" lists what there is", err)
+		Name:         "adytumd",
+		Usage:        "keep credentials encrypted, resolve references to them, record who did what",
+		UsageText:    "adytumd COMMAND [OPTIONS]",
+		Flags:        append([]cli.Flag{configFlag()}, settingFlags()...),
+		Commands:     commands,
+		OnUsageError: usage,
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Present() {
+				return fmt.Errorf("there is no command %q; \"adytumd --help\" lists them", cmd.Args().First())
+			}
+			return cli.ShowRootCommandHelp(cmd)
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}
@@ -64,9 +76,25 @@ func settingFlags() []cli.Flag {
 	return flags
 }
 
+// required names every option that is missing.
+func required(cmd *cli.Command, names ...string) error {
+	var missing []string
+	for _, name := range names {
+		if cmd.String(name) == "" {
+			missing = append(missing, "--"+name)
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("%s needs %s; \"%s --help\" says more", cmd.Name, strings.Join(missing, ", "), cmd.FullName())
+	}
+	return nil
+}
+
 // configuration reads it in the order file, environment, flags.
 func configuration(cmd *cli.Command) (daemon.Config, error) {
-	c, err := daemon.Load(cmd.String("config"), cmd.IsSet("config"), os.LookupEnv)
+	// A set-up that makes the database writes the file that is named.
+	named := cmd.IsSet("config") && cmd.String("admin-database-file") == ""
+	c, err := daemon.Load(cmd.String("config"), named, os.LookupEnv)
 	if err != nil {
 		return c, err
 	}

@@ -298,3 +298,32 @@ func TestASecretNeverStandsInTheDatabaseOrTheLog(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, changes[0].Reason, "[withheld]", "a value typed as a reason is not kept")
 }
+
+func TestFollowingIsNoWayRoundAGrant(t *testing.T) {
+	s, owner := loans(t)
+	_, err := owner.AddEnvironment(ctx, "loans", wire.NewEnvironment{Name: "preview", Follows: "staging"})
+	require.NoError(t, err)
+	preview := client.Place{Project: "loans", Environment: "preview"}
+	keep(t, owner, staging, secretEdit("KEY", "value"), setting("HOST", "staging-host"))
+	keep(t, owner, preview, setting("BANNER", "preview"))
+	c := person(t, s, owner, "priya@fernhollow.example", "editor", preview)
+	entries, err := c.Entries(ctx, preview)
+	require.NoError(t, err)
+	require.Len(t, entries.Entries, 1, "what is set in staging is staging's to show")
+	for _, name := range []string{"KEY", "HOST"} {
+		_, err = c.Value(ctx, preview, name)
+		assert.Equal(t, http.StatusForbidden, status(err), name)
+		_, err = c.Entry(ctx, preview, name)
+		assert.Equal(t, http.StatusNotFound, status(err), name)
+	}
+	_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "person", Who: "priya@fernhollow.example", Role: "consumer", Project: "loans", Environment: "staging"})
+	require.NoError(t, err)
+	v, err := c.Value(ctx, preview, "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, "value", v.Value)
+
+	// Nor may one who manages the preview alone make it follow something else.
+	d := person(t, s, owner, "steward@fernhollow.example", "steward", preview)
+	_, err = d.AddEnvironment(ctx, "loans", wire.NewEnvironment{Name: "mine", Follows: "live"})
+	require.Error(t, err)
+}

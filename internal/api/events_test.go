@@ -1,0 +1,118 @@
+package api_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"adytum.example/client"
+	"adytum.example/client/wire"
+	"adytum.example/internal/api"
+	"adytum.example/internal/testkit"
+)
+
+// operations are all operations of the document that need a sign-in.
+func operations(t *testing.T) map[string][2]string {
+	t.Helper()
+	document, err := api.Document()
+	require.NoError(t, err)
+	var openapi struct {
+		Paths map[string]map[string]struct {
+			OperationID string
+			Security    []map[string][]string
+		}
+	}
+	require.NoError(t, json.Unmarshal(document, &openapi))
+	all := map[string][2]string{}
+	for path, methods := range openapi.Paths {
+		for method, op := range methods {
+			if len(op.Security) > 0 {
+				all[op.OperationID] = [2]string{strings.ToUpper(method), path}
+			}
+		}
+	}
+	return all
+}
+
+// bodies are well-formed requests for the operations that take one.
+var bodies = map[string]string{
+	"add-project": `{"name":"extra"}`, "add-environment": `{"name":"extra"}`, "add-person": `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
+	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
+	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-common": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-organization": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`,
+}
+
+// mayAnyone are the operations that need no more than a sign-in, and answer by
+// what the caller may know of.
+var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true}
+
+// A new operation without an access rule or an event fails here: each is called
+// by somebody without a grant and by the owner, and both must be in the trail.
+func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
+	s := testkit.Start(t)
+	owner := s.Owner(t)
+	_, err := owner.AddProject(ctx, "loans")
+	require.NoError(t, err)
+	_, err = owner.AddEnvironment(ctx, "loans", wire.NewEnvironment{Name: "live"})
+	require.NoError(t, err)
+	_, err = owner.Change(ctx, client.Place{Project: "loans", Environment: "live"}, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "KEY", Kind: "secret", Value: "value"}}})
+	require.NoError(t, err)
+	_, err = owner.AddPerson(ctx, wire.NewPerson{Login: "nobody@fernhollow.example", Name: "Nobody", Password: "a long enough password"})
+	require.NoError(t, err)
+	events := func(who, outcome string) (n int) {
+		page, err := owner.Trail(ctx, "", 500)
+		require.NoError(t, err)
+		for _, e := range page.Events {
+			if e.Who == who && e.Outcome == outcome && e.Action != "session.begin" {
+				n++
+			}
+		}
+		return n
+	}
+	for id, op := range operations(t) {
+		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99").Replace(op[1])
+		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")
+		refused, allowed := events("Nobody", "refused"), events("Nobody", "allowed")
+		answer, body := ask(t, op[0], s.URL+path, nobody.Token(), bodies[id])
+		if mayAnyone[id] {
+			assert.Less(t, answer.StatusCode, 300, "%s: %s", id, body)
+			require.Eventually(t, func() bool { return events("Nobody", "allowed") > allowed }, 5*time.Second, 20*time.Millisecond, "%s leaves an event", id)
+			continue
+		}
+		assert.Contains(t, []int{http.StatusForbidden, http.StatusNotFound}, answer.StatusCode, "%s for somebody without a grant: %s", id, body)
+		assert.NotContains(t, body, `"value":"value"`)
+		require.Eventually(t, func() bool { return events("Nobody", "refused") > refused }, 5*time.Second, 20*time.Millisecond, "the refusal of %s leaves an event", id)
+	}
+}
+
+func TestAMalformedRequestIsNotRepeatedAndLeavesAnEvent(t *testing.T) {
+	s := testkit.Start(t)
+	owner := s.Owner(t)
+	_, err := owner.AddProject(ctx, "loans")
+	require.NoError(t, err)
+	for _, body := range []string{
+		`{"edits":[{"name":"X","kind":"secret","value":["hunter2-in-a-list"]}]}`, `{"edits":[{"name":"X","kind":"hunter2-kind","value":"x"}]}`,
+		`{"edits":"hunter2-edits"}`, `{"edits":[],"reason":{"a":"hunter2"}}`, `{"edits":[{"name":"X","kind":"secret","value":"x","encoding":"hunter2"}]}`, `{"edits": hunter2`,
+	} {
+		answer, text := ask(t, http.MethodPost, s.URL+"/api/v1/projects/loans/common/changes", owner.Token(), body)
+		assert.Contains(t, []int{400, 422}, answer.StatusCode)
+		assert.NotContains(t, text, "hunter2", body)
+	}
+	_, text := ask(t, http.MethodPost, s.URL+"/api/v1/sessions", "", `{"login":"x","password":["hunter2"]}`)
+	assert.NotContains(t, text, "hunter2")
+	require.Eventually(t, func() bool {
+		page, err := owner.Trail(ctx, "", 50)
+		require.NoError(t, err)
+		n := 0
+		for _, e := range page.Events {
+			if e.Action == "request.malformed" {
+				n++
+			}
+		}
+		return n == 6
+	}, 5*time.Second, 20*time.Millisecond)
+}
