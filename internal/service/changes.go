@@ -116,8 +116,12 @@ func (s *Service) changeLayer(op *operation, place layers.Place, base int64, f f
 		if err := tx.Widen(storage.Scope{l.where.Project}); err != nil {
 			return err
 		}
-		c := &commit{op: op, tx: tx, at: l, now: s.now().UTC().Truncate(time.Microsecond)}
+		c := &commit{op: op, tx: tx, at: l}
 		if c.head, err = tx.LockLayer(l.layer); err != nil {
+			return err
+		}
+		// Not before the lock was had: others may have changed the layer meanwhile.
+		if c.now, err = notBefore(tx, trail.LayerLane(c.head.ID), c.head.Revision, s.now().UTC().Truncate(time.Microsecond)); err != nil {
 			return err
 		}
 		if c.layer, err = s.loadLayer(tx, d, c.head); err != nil {

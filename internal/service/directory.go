@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -166,8 +167,30 @@ func (k *keyring) commitDirectory(tx *storage.Tx, e trail.Event, now time.Time) 
 		return err
 	}
 	e.Lane, e.Seq, e.Revision = trail.OrganizationLane, stored.Organization.Revision, stored.Organization.Revision
-	e.At, e.Manifest = now, hex.EncodeToString(manifest)
+	if e.At, err = notBefore(tx, e.Lane, e.Seq-1, now); err != nil {
+		return err
+	}
+	e.Manifest = hex.EncodeToString(manifest)
 	return appendTrail(tx, trail.NewBatch(k.trail, []trail.Event{e}))
+}
+
+// notBefore is now, or the time of the event at seq where that is later: within
+// a lane time does not run backwards, whatever the clocks of instances say.
+func notBefore(tx *storage.Tx, lane string, seq int64, now time.Time) (time.Time, error) {
+	b, err := tx.TrailBatch(lane, seq)
+	if errors.Is(err, storage.ErrNotFound) {
+		return now, nil
+	} else if err != nil {
+		return now, err
+	}
+	events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
+	if err != nil {
+		return now, err
+	}
+	if last := events[len(events)-1].At; now.Before(last) {
+		return last, nil
+	}
+	return now, nil
 }
 
 func appendTrail(tx *storage.Tx, b trail.Batch) error {

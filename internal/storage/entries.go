@@ -119,6 +119,13 @@ func (tx *Tx) CreateProjectKey(k ProjectKey) error {
 // AppendTrail writes a batch in the transaction of the change that it records.
 func (tx *Tx) AppendTrail(b TrailBatch) error { return classify(tx.db.Create(&b).Error) }
 
+// TrailBatch reads one batch.
+func (tx *Tx) TrailBatch(lane string, first int64) (TrailBatch, error) {
+	var b TrailBatch
+	err := tx.db.Where("lane = ? AND first = ?", lane, first).Take(&b).Error
+	return b, classify(err)
+}
+
 // TrailBatches walks through all batches, lane by lane, in the order of their
 // first event.
 func (tx *Tx) TrailBatches(each func(TrailBatch) error) error {
