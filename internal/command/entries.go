@@ -132,24 +132,13 @@ func (a *app) remove() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "remove", Usage: "take names out of a layer, as one change", ArgsUsage: "NAME…",
 		Flags: append(placeFlags(), layerFlag(), becauseFlag()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 1, -1, "NAME…"); err != nil {
-				return err
-			}
-			place, err := a.layerPlace(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.layerPlace, 1, -1, "NAME…", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			request := wire.ChangeRequest{Reason: cmd.String("because")}
 			for _, name := range cmd.Args().Slice() {
 				request.Edits = append(request.Edits, wire.Edit{Name: name, Remove: true})
 			}
 			return a.commit(ctx, c, place, request)
-		},
+		}),
 	})
 }
 
@@ -157,18 +146,7 @@ func (a *app) list() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "list", Usage: "list what there is, without the values of secrets",
 		Flags: append(placeFlags(), layerFlag(), listFlag()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 0, 0, "[OPTIONS]"); err != nil {
-				return err
-			}
-			place, err := a.layerPlace(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.layerPlace, 0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			entries, err := c.Entries(ctx, place)
 			if err != nil {
 				return err
@@ -180,7 +158,7 @@ func (a *app) list() *cli.Command {
 			return list(a, cmd, entries.Entries, []string{"NAME", "KIND", "VALUE", "FROM", "VERSION", "AGE", "BY"}, func(e wire.Entry) []string {
 				return []string{e.Name, e.Kind, shownValue(e), from(e), strconv.FormatInt(e.Version, 10), age(e.Since), e.Author}
 			})
-		},
+		}),
 	})
 }
 
@@ -209,18 +187,7 @@ func (a *app) show() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "show", Usage: "show one entry, without a secret's value", ArgsUsage: "NAME",
 		Flags: append(placeFlags(), outputFlag("text", "json")),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 1, 1, "NAME"); err != nil {
-				return err
-			}
-			place, err := a.place(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			e, err := c.Entry(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
@@ -241,7 +208,7 @@ func (a *app) show() *cli.Command {
 			line("version", fmt.Sprintf("%d, kept %s by %s", e.Version, e.Since.Local().Format("2006-01-02 15:04"), e.Author))
 			line("elsewhere", e.Absolute)
 			return nil
-		},
+		}),
 	})
 }
 
@@ -249,18 +216,7 @@ func (a *app) value() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "value", Usage: "print one bare value, for a script; leaves a trail", ArgsUsage: "NAME",
 		Flags: placeFlags(),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 1, 1, "NAME"); err != nil {
-				return err
-			}
-			place, err := a.place(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			v, err := c.Value(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
@@ -276,7 +232,7 @@ func (a *app) value() *cli.Command {
 				fmt.Fprintln(a.out)
 			}
 			return nil
-		},
+		}),
 	})
 }
 
@@ -295,18 +251,7 @@ func (a *app) history() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "history", Usage: "list the versions of an entry, newest first", ArgsUsage: "NAME",
 		Flags: append(placeFlags(), listFlag()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 1, 1, "NAME"); err != nil {
-				return err
-			}
-			place, err := a.place(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			h, err := c.History(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
@@ -314,7 +259,7 @@ func (a *app) history() *cli.Command {
 			return list(a, cmd, h.Versions, []string{"VERSION", "STATE", "KIND", "KEPT", "BY", "BECAUSE"}, func(v wire.Version) []string {
 				return []string{strconv.FormatInt(v.Version, 10), v.State, v.Kind, v.At.Local().Format("2006-01-02 15:04"), v.Author, v.Reason}
 			})
-		},
+		}),
 	})
 }
 
@@ -322,15 +267,7 @@ func (a *app) changes() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "changes", Usage: "list what was done to a layer, newest first",
 		Flags: append(placeFlags(), layerFlag(), listFlag()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			place, err := a.layerPlace(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
+		Action: a.at(a.layerPlace, 0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			all, err := c.Changes(ctx, place)
 			if err != nil {
 				return err
@@ -342,6 +279,6 @@ func (a *app) changes() *cli.Command {
 				}
 				return []string{strconv.FormatInt(c.Revision, 10), c.At.Local().Format("2006-01-02 15:04"), c.Author, strings.Join(what, ", "), c.Reason}
 			})
-		},
+		}),
 	})
 }

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -72,6 +73,26 @@ func (a *app) layerPlace(cmd *cli.Command) (client.Place, error) {
 		p.Environment = ""
 	}
 	return p, err
+}
+
+// at makes an action of one that works on a place: it checks the arguments,
+// finds the place, and signs in.
+func (a *app) at(where func(*cli.Command) (client.Place, error), least, most int, form string,
+	f func(context.Context, *cli.Command, *client.Client, client.Place) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		if err := arguments(cmd, least, most, form); err != nil {
+			return err
+		}
+		place, err := where(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := a.client(ctx)
+		if err != nil {
+			return err
+		}
+		return f(ctx, cmd, c, place)
+	}
 }
 
 func placeName(p client.Place) string {
