@@ -35,9 +35,9 @@ func (e *StartError) Error() string { return e.err.Error() }
 // output and error are the caller's own.
 //
 // The calling process makes itself unreadable first, so that the program, which
-// runs as the same user, does not find Adytum's own credentials in it. Where
-// there is a terminal the program gets a process group of its own in the
-// foreground.
+// runs as the same user, does not find Adytum's own credentials in it. Both stay
+// in one process group: what the terminal sends (interrupt, quit, stop) reaches
+// the program by itself, and stops and continues both.
 func Run(args, environment []string) (int, error) {
 	if err := unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0); err != nil {
 		return 0, fmt.Errorf("make this process unreadable to the program: %w", err)
@@ -47,24 +47,22 @@ func Run(args, environment []string) (int, error) {
 		return 0, err
 	}
 	cmd := &exec.Cmd{Path: path, Args: args, Env: environment, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
-	tty := term.IsTerminal(int(os.Stdin.Fd()))
-	if tty {
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Foreground: true, Ctty: int(os.Stdin.Fd())}
-		// Taking the terminal back afterwards is done from the background.
-		signal.Ignore(syscall.SIGTTOU)
-		defer takeTerminal()
-	}
 	signals := make(chan os.Signal, 16)
-	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH, syscall.SIGCONT)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGUSR1, syscall.SIGUSR2)
 	defer signal.Stop(signals)
 	if err := cmd.Start(); err != nil {
 		return 0, startError(args[0], err)
 	}
+	onTerminal := term.IsTerminal(int(os.Stdin.Fd()))
 	ended := make(chan struct{})
 	go func() {
 		for {
 			select {
 			case s := <-signals:
+				// The terminal has sent these to the program as well.
+				if onTerminal && (s == syscall.SIGINT || s == syscall.SIGQUIT) {
+					continue
+				}
 				_ = cmd.Process.Signal(s)
 			case <-ended:
 				return
@@ -74,11 +72,6 @@ func Run(args, environment []string) (int, error) {
 	err = cmd.Wait()
 	close(ended)
 	return exitCode(cmd.ProcessState), ignoreExit(err)
-}
-
-// takeTerminal makes this process's group the foreground again.
-func takeTerminal() {
-	_ = unix.IoctlSetPointerInt(int(os.Stdin.Fd()), unix.TIOCSPGRP, unix.Getpgrp())
 }
 
 // look finds a program in the PATH that it will be given.
