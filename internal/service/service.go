@@ -202,6 +202,9 @@ func (op *operation) allow(verb access.Verb, l located) error {
 	grant, allowed := op.dir.grants.Decide(op.caller.Subject, verb, l.where)
 	if !allowed {
 		op.event.Outcome = trail.Refused
+		if l.place.Project == "" {
+			return problem(Forbidden, "%s may not %s in the organization; an owner can grant it", op.caller.Name(), verb)
+		}
 		return problem(Forbidden, "%s may not %s in %s; a steward of it or an owner can grant it", op.caller.Name(), verb, l.place)
 	}
 	op.event.Grant = grant.ID

@@ -130,3 +130,46 @@ func TestManifestNoticesEveryChangeButOrder(t *testing.T) {
 	assert.False(t, same("layer 1", 5, envelope.Row{Key: "a", Parts: []string{"1", "2", "b"}}, envelope.Row{Parts: []string{"3"}}), "shifted")
 	assert.False(t, same("layer 1", 5, envelope.Row{Key: "b", Parts: []string{"1", "2"}}, envelope.Row{Key: "a", Parts: []string{"3"}}), "swapped")
 }
+
+func FuzzOpen(f *testing.F) {
+	k, err := secret.RandomKey()
+	require.NoError(f, err)
+	sealed, err := envelope.Seal(k, place, secret.FromString("value"))
+	require.NoError(f, err)
+	f.Add(sealed)
+	f.Add([]byte{})
+	f.Add([]byte{1})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		v, err := envelope.Open(k, place, b)
+		if bytes.Equal(b, sealed) {
+			require.NoError(t, err)
+			require.Equal(t, "value", string(v.Expose()))
+			return
+		}
+		require.ErrorIs(t, err, envelope.ErrOpen)
+		_, err = envelope.UnwrapVersionKey(k, place, b)
+		require.ErrorIs(t, err, envelope.ErrOpen)
+	})
+}
+
+func TestAKeyOfAnotherLengthOrAValueTooLargeIsRefused(t *testing.T) {
+	k := key(t)
+	_, err := envelope.Seal(k, place, secret.New(make([]byte, envelope.MaxValue+1)))
+	assert.ErrorContains(t, err, "at most")
+	// What was sealed as a key is no key where its length is another.
+	sealed, err := envelope.Seal(k, place, secret.FromString("short"))
+	require.NoError(t, err)
+	_, err = envelope.UnwrapVersionKey(k, place, sealed)
+	assert.ErrorIs(t, err, envelope.ErrOpen)
+}
+
+func TestTheSameValueNeverSealsToTheSameBytes(t *testing.T) {
+	k := key(t)
+	seen := map[string]bool{}
+	for range 100 {
+		sealed, err := envelope.Seal(k, place, secret.FromString("value"))
+		require.NoError(t, err)
+		assert.False(t, seen[string(sealed)])
+		seen[string(sealed)] = true
+	}
+}

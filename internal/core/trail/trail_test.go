@@ -114,3 +114,27 @@ func TestVerifierNoticesTimeRunningBackwards(t *testing.T) {
 	require.Len(t, v.Problems, 1)
 	assert.EqualValues(t, 2, v.Problems[0].Seq)
 }
+
+func FuzzParseAndVerify(f *testing.F) {
+	f.Add([]byte(`{"lane":"l","seq":"1","at":"2026-03-01T09:30:00.005Z"}`), []byte("[]"))
+	f.Add([]byte(`{"layers":{"1":"x"}}`), []byte(`[{"seq":1}]`))
+	key, err := secret.RandomKey()
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, event, body []byte) {
+		_, _ = trail.Parse(event)
+		v := trail.NewVerifier(key)
+		v.Add(trail.Batch{Lane: "l", First: 1, N: 1, Body: body, MAC: make([]byte, 32)})
+		require.NotEmpty(t, v.Problems, "nothing verifies without the key")
+	})
+}
+
+func TestTheListOfProblemsIsBounded(t *testing.T) {
+	key, _ := secret.RandomKey()
+	defer key.Destroy()
+	v := trail.NewVerifier(key)
+	for i := range 1000 {
+		v.Add(trail.Batch{Lane: "l", First: int64(i*10 + 2), N: 1, Body: []byte("[]"), MAC: nil})
+	}
+	assert.LessOrEqual(t, len(v.Problems), 100)
+	assert.EqualValues(t, map[string]int64{"l": 9992}, v.Lanes())
+}
