@@ -178,3 +178,90 @@ func TestThePagesWorkNarrowAndByKeyboard(t *testing.T) {
 		assert.True(t, reached[want], "%s is reached by the tab key: %v", want, reached)
 	}
 }
+
+func TestWhereASignInLeads(t *testing.T) {
+	s := filled(t)
+	b := testkit.NewBrowser(t)
+	enter := func() {
+		b.Do(t, chromedp.WaitVisible(chromedp.CSS("input[name=username]")), chromedp.SendKeys(chromedp.CSS("input[name=username]"), testkit.OwnerLogin),
+			chromedp.SendKeys(chromedp.CSS("input[name=password]"), testkit.OwnerPassword), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	}
+	// A link that was sent leads to its place after the sign-in.
+	b.Do(t, chromedp.Navigate(s.URL+"/projects/loans/environments/live/entries/DB_PASSWORD"))
+	enter()
+	b.Until(t, "location.pathname === '/projects/loans/environments/live/entries/DB_PASSWORD' && document.querySelector('[data-testid=sheet]')")
+
+	// A session that was ended elsewhere leads to the sign-in and back.
+	owner := s.Owner(t)
+	testkit.Ask[any](t, b, "fetch('/api/v1/console/session', { method: 'DELETE' }).then(() => { window.ended = true }), null")
+	b.Until(t, "window.ended")
+	b.Do(t, chromedp.Navigate(s.URL+"/trail"))
+	b.Until(t, "location.pathname === '/sign-in' && location.search.includes('trail')")
+	_, err := owner.Who(ctx)
+	assert.NoError(t, err, "other sessions of the same person go on")
+
+	// Never to another site.
+	for _, to := range []string{"https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example", "javascript:alert(1)"} {
+		b.Do(t, chromedp.Navigate(s.URL+"/sign-in?to="+to))
+		enter()
+		b.Until(t, "document.querySelector('table')")
+		assert.True(t, strings.HasPrefix(testkit.Ask[string](t, b, "location.href"), s.URL+"/"), to)
+	}
+}
+
+func TestLightAndDarkAndEmptyPages(t *testing.T) {
+	s := testkit.Start(t)
+	b := testkit.NewBrowser(t)
+	signIn(t, b, s, testkit.OwnerLogin, testkit.OwnerPassword)
+	b.Until(t, "document.body.innerText.includes('There is no project here for you yet')")
+	assert.Contains(t, b.Text(t), "adytum project add NAME", "what to do first, with the command to copy")
+
+	background := func() string { return testkit.Ask[string](t, b, "getComputedStyle(document.body).backgroundColor") }
+	light := background()
+	choose := func(word string) {
+		b.Do(t, chromedp.Click(chromedp.CSS("[data-testid=person]")))
+		b.Until(t, "[...document.querySelectorAll('button')].find(b => b.innerText.endsWith('"+word+"'))")
+		testkit.Ask[any](t, b, "[...document.querySelectorAll('button')].find(b => b.innerText.endsWith('"+word+"')).click(), null")
+	}
+	choose("Dark")
+	b.Until(t, "document.documentElement.dataset.theme === 'dark'")
+	dark := background()
+	assert.NotEqual(t, light, dark)
+	b.Do(t, chromedp.Navigate(s.URL+"/nowhere"), chromedp.WaitVisible(chromedp.CSS("h1")))
+	b.Until(t, "document.body.innerText.includes('There is no page at this address')")
+	assert.Equal(t, dark, background(), "the choice is kept")
+
+	_, err := s.Owner(t).AddProject(ctx, "empty")
+	require.NoError(t, err)
+	b.Do(t, chromedp.Navigate(s.URL+"/projects/empty/entries"))
+	b.Until(t, "document.body.innerText.includes('empty has no entries yet')")
+	b.Do(t, chromedp.Navigate(s.URL+"/projects/none/entries"))
+	b.Until(t, `document.body.innerText.includes('There is no project "none"')`)
+}
+
+// Text against what lies behind it, as WCAG 2.2 measures contrast.
+func TestContrastInBothThemes(t *testing.T) {
+	s := filled(t)
+	b := testkit.NewBrowser(t)
+	signIn(t, b, s, testkit.OwnerLogin, testkit.OwnerPassword)
+	b.Until(t, "document.querySelector('table')")
+	const measure = `(() => {
+		const channel = v => (v /= 255) <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4
+		const luminance = c => { const [r, g, b] = c.match(/[\d.]+/g).map(Number); return 0.2126 * channel(r) + 0.7152 * channel(g) + 0.0722 * channel(b) }
+		const behind = e => { for (; e; e = e.parentElement) { const c = getComputedStyle(e).backgroundColor; if (!/, 0\)$|transparent/.test(c)) return c } return 'rgb(255,255,255)' }
+		const low = []
+		for (const e of document.querySelectorAll('body *')) {
+			if (![...e.childNodes].some(n => n.nodeType === 3 && n.textContent.trim()) || !e.getClientRects().length) continue
+			const [a, b] = [luminance(getComputedStyle(e).color), luminance(behind(e))].sort((x, y) => y - x)
+			if ((a + 0.05) / (b + 0.05) < 4.5) low.push(e.tagName + ' ' + e.textContent.trim().slice(0, 30))
+		}
+		return low
+	})()`
+	for _, theme := range []string{"light", "dark"} {
+		for _, path := range []string{"/projects/loans/environments/live/entries/DB_PASSWORD", "/trail"} {
+			b.Do(t, chromedp.Navigate(s.URL+path), chromedp.WaitVisible(chromedp.CSS("table")))
+			testkit.Ask[string](t, b, "document.documentElement.dataset.theme = '"+theme+"'")
+			assert.Empty(t, testkit.Ask[[]string](t, b, measure), "%s in %s", path, theme)
+		}
+	}
+}
