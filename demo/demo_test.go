@@ -129,3 +129,25 @@ func TestADemoThatWasKilledStartsAgain(t *testing.T) {
 	assert.Equal(t, before, look(t, second))
 	second.end(t, syscall.SIGTERM)
 }
+
+func TestADemoWhoseOutputNobodyReadsEndsAndLeavesNothing(t *testing.T) {
+	home := filepath.Join(testkit.Folder(t), "demo")
+	reader, writer, err := os.Pipe()
+	require.NoError(t, err)
+	require.NoError(t, reader.Close())
+	cmd := exec.Command(testkit.Program(t, "adytumd"), "demo", "--home", home, "--listen", "127.0.0.1:0", "--output", "json")
+	cmd.Stdout = writer
+	require.NoError(t, cmd.Start())
+	require.NoError(t, writer.Close())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	select {
+	case err := <-ended:
+		assert.Error(t, err)
+	case <-time.After(60 * time.Second):
+		_ = cmd.Process.Kill()
+		assert.Fail(t, "the demo did not end")
+	}
+	left, _ := exec.Command("pgrep", "-f", home).Output()
+	assert.Empty(t, string(left), "no process is left behind")
+}

@@ -18,6 +18,8 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
+	// What reads our output may end before us; that must not end us half-way.
+	signal.Ignore(syscall.SIGPIPE)
 	if err := secret.HardenProcess(); err != nil {
 		fmt.Fprintln(os.Stderr, "adytumd: warning:", err)
 	}

@@ -171,12 +171,18 @@ func (a *app) states(ctx context.Context, cmd *cli.Command) ([]needState, client
 	if err != nil {
 		return nil, place, err
 	}
+	// One request for all that is set; what it does not answer is asked for on its
+	// own, so that each gets its own reason.
+	together, err := resolve(ctx, c, place, optional(wishes))
+	if errors.Is(err, client.ErrUnreachable) || errors.Is(err, client.ErrNotSignedIn) {
+		return nil, place, err
+	}
 	var states []needState
 	for _, w := range wishes {
 		if w.need == nil {
 			continue
 		}
-		state, err := needStateOf(ctx, c, place, w, known)
+		state, err := needStateOf(ctx, c, place, w, known, together)
 		if err != nil {
 			return nil, place, err
 		}
@@ -185,9 +191,22 @@ func (a *app) states(ctx context.Context, cmd *cli.Command) ([]needState, client
 	return states, place, nil
 }
 
+// optional are the same wishes with nothing that must be set.
+func optional(wishes []wish) []wish {
+	out := make([]wish, len(wishes))
+	nothing, _ := reference.ParseText("")
+	for i, w := range wishes {
+		if w.fallback == nil {
+			w.fallback = &nothing
+		}
+		out[i] = w
+	}
+	return out
+}
+
 // needStateOf tells how one need stands. An error is one of asking; what is
 // wrong with the need is part of its state.
-func needStateOf(ctx context.Context, c *client.Client, place client.Place, w wish, known map[string]wire.Entry) (needState, error) {
+func needStateOf(ctx context.Context, c *client.Client, place client.Place, w wish, known map[string]wire.Entry, together resolved) (needState, error) {
 	n := w.need
 	s := needState{Name: n.Name, Type: string(n.Rules.Type), Secret: n.Secret, Required: n.Required, About: n.About, Line: n.Line, State: "ready"}
 	for _, r := range w.text.References() {
@@ -199,7 +218,13 @@ func needStateOf(ctx context.Context, c *client.Client, place client.Place, w wi
 			}
 		}
 	}
-	values, err := resolve(ctx, c, place, []wish{w})
+	values, err := together, error(nil)
+	for _, r := range w.text.References() {
+		if _, answered := together[r.String()]; !answered && (w.required() || together == nil) {
+			values, err = resolve(ctx, c, place, []wish{w})
+			break
+		}
+	}
 	var p *client.Error
 	switch {
 	case errors.As(err, &p) && p.Status == http.StatusForbidden:

@@ -94,6 +94,10 @@ func TestListsAsJSON(t *testing.T) {
 	assert.Equal(t, "left out", states[1].State)
 	assert.Equal(t, "missing", states[2].State)
 	assert.Equal(t, 5, states[2].Line)
+	trail := func() int { return strings.Count(sh.OK(t, "", "trail", "--limit", "500").Stdout, "entry.resolve") }
+	before := trail()
+	assert.Equal(t, 3, sh.Run(t, "", "check").Code)
+	assert.Equal(t, before+2, trail(), "one request for all that is set, and one for the reason of what is not")
 	sh.OK(t, "", "keep", "--setting", "C=plain")
 	assert.Contains(t, sh.Run(t, "", "check").Stdout, "C is a secret by the needs file, and loans/live keeps it as a plain setting")
 }
