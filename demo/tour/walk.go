@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -134,6 +135,21 @@ func (t *tour) sweepHistory() error {
 				password, err := t.storedPassword()
 				if err == nil && strings.Contains(string(content), password) {
 					return fmt.Errorf("the report holds the password")
+				}
+				return err
+			})
+		},
+		func() error {
+			return t.check("the password in the history is the one in the store", func() error {
+				password, err := t.storedPassword()
+				if err != nil {
+					return err
+				}
+				git := exec.Command("git", "log", "--all", "--patch")
+				git.Dir = t.dir
+				history, err := git.Output()
+				if err == nil && strings.Count(string(history), password) < 2 {
+					err = fmt.Errorf("the history does not hold it")
 				}
 				return err
 			})
