@@ -59,6 +59,11 @@ func TestTheDemoStartsEndsAndGoesOn(t *testing.T) {
 			home := filepath.Join(parent, "demo")
 			if strings.Contains(name, "closed") {
 				require.NoError(t, os.Chmod(parent, 0o700))
+				t.Cleanup(func() {
+					if cluster, err := os.Readlink(filepath.Join(home, "postgres")); err == nil {
+						_ = os.RemoveAll(cluster)
+					}
+				})
 			}
 			first := start(t, home)
 			assert.Equal(t, home, first.Home)

@@ -3,6 +3,7 @@ package sweep
 import (
 	"bytes"
 	_ "embed"
+	"slices"
 	"sort"
 	"sync"
 )
@@ -208,27 +209,39 @@ func (f *finder) trust(r *Rule) float64 {
 const shapeConfidence = 0.9
 
 // settle orders the matches and drops those that overlap a more confident one.
+// It takes them in groups that hang together, which are small, so that a file
+// full of matches costs no more than it is long.
 func (f *finder) settle() []Match {
-	if len(f.matches) < 2 {
-		return f.matches
+	sort.SliceStable(f.matches, func(i, j int) bool { return f.matches[i].Start < f.matches[j].Start })
+	var kept []Match
+	for start := 0; start < len(f.matches); {
+		end, reach := start+1, f.matches[start].End
+		for end < len(f.matches) && f.matches[end].Start < reach {
+			reach = max(reach, f.matches[end].End)
+			end++
+		}
+		kept = append(kept, strongest(f.matches[start:end])...)
+		start = end
 	}
-	sort.SliceStable(f.matches, func(i, j int) bool {
-		a, b := f.matches[i], f.matches[j]
+	return kept
+}
+
+// strongest picks from matches that hang together: the most confident, then the
+// longest, of any that overlap.
+func strongest(group []Match) []Match {
+	if len(group) == 1 {
+		return group
+	}
+	sort.SliceStable(group, func(i, j int) bool {
+		a, b := group[i], group[j]
 		if a.Confidence != b.Confidence {
 			return a.Confidence > b.Confidence
 		}
 		return a.End-a.Start > b.End-b.Start
 	})
-	kept := f.matches[:0:0]
-	for _, m := range f.matches {
-		overlaps := false
-		for _, k := range kept {
-			if m.Start < k.End && k.Start < m.End {
-				overlaps = true
-				break
-			}
-		}
-		if !overlaps {
+	var kept []Match
+	for _, m := range group {
+		if !slices.ContainsFunc(kept, func(k Match) bool { return m.Start < k.End && k.Start < m.End }) {
 			kept = append(kept, m)
 		}
 	}

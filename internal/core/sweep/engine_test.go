@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -104,6 +105,20 @@ func TestWindowsMeetWithoutGapOrRepetition(t *testing.T) {
 		require.Len(t, hits, 1, "at %d", offset)
 		assert.Equal(t, bytes.Count(data[:offset+1], []byte("\n"))+1, hits[0].Line)
 		assert.Equal(t, offset+1-bytes.LastIndexByte(data[:offset+1], '\n'), hits[0].Column)
+	}
+}
+
+// A file full of matches takes time by its length: 80,000 of them would take
+// minutes if each were compared with each.
+func TestAFileFullOfMatches(t *testing.T) {
+	engine := NewEngine(Catalogue())
+	line := []byte("k='" + sample.Expand("ghp_<base62:30><crc62>", random) + "' password = \"" + sample.Expand("<base62:20>", random) + "\"\n")
+	for name, data := range map[string][]byte{"lines": bytes.Repeat(line, 40_000), "one line": bytes.Repeat(bytes.TrimSpace(line), 40_000)} {
+		start := time.Now()
+		hits, _, err := NewSearcher(engine).Search(bytes.NewReader(data), Hint{})
+		require.NoError(t, err)
+		assert.Len(t, hits, 80_000, name)
+		assert.Less(t, time.Since(start), time.Minute, name)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sort"
 	"unicode/utf8"
 )
 
@@ -117,16 +118,18 @@ const (
 // excerpt is what is needed to recognise a place: some of the line, with every
 // value in it withheld and everything else that looks like one masked.
 func excerpt(data []byte, m Match, all []Match) string {
-	from := max(bytes.LastIndexByte(data[:m.Start], '\n')+1, m.Start-excerptBefore)
+	from := max(0, m.Start-excerptBefore)
+	from += bytes.LastIndexByte(data[from:m.Start], '\n') + 1
 	to := min(len(data), m.End+excerptBehind)
 	if i := bytes.IndexByte(data[m.End:to], '\n'); i >= 0 {
 		to = m.End + i
 	}
 	var out bytes.Buffer
 	at := from
-	for _, other := range all {
-		if other.End <= from || other.Start >= to {
-			continue
+	first := sort.Search(len(all), func(i int) bool { return all[i].End > from })
+	for _, other := range all[first:] {
+		if other.Start >= to {
+			break
 		}
 		if other.Start > at {
 			out.Write(mask(data[at:other.Start]))
