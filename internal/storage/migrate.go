@@ -23,6 +23,7 @@ const (
 	migrateRole = "adytum_migrate"
 	serviceRole = "adytum_service"
 	flushRole   = "adytum_flush"
+	jobsRole    = "adytum_jobs" // for background work, in a schema of its own; cannot log in before there is any
 )
 
 // URLs are the database's addresses for each role that logs in.
@@ -63,7 +64,8 @@ func Bootstrap(ctx context.Context, admin, database string) (URLs, error) {
 	defer c.Close(ctx)
 	_, err = c.Exec(ctx, `REVOKE ALL ON SCHEMA public FROM PUBLIC; REVOKE ALL ON DATABASE `+pgx.Identifier{database}.Sanitize()+` FROM PUBLIC;
 		GRANT CONNECT ON DATABASE `+pgx.Identifier{database}.Sanitize()+` TO adytum_migrate, adytum_service, adytum_flush;
-		CREATE SCHEMA IF NOT EXISTS adytum AUTHORIZATION adytum_owner`)
+		CREATE SCHEMA IF NOT EXISTS adytum AUTHORIZATION adytum_owner;
+		CREATE SCHEMA IF NOT EXISTS adytum_jobs AUTHORIZATION adytum_owner; GRANT USAGE ON SCHEMA adytum_jobs TO adytum_jobs`)
 	if err != nil {
 		return URLs{}, fmt.Errorf("create the schema: %w", classify(err))
 	}
@@ -86,8 +88,10 @@ func createRoles(ctx context.Context, conn *pgx.Conn, base url.URL, database str
 		}
 		return nil
 	}
-	if err := create(ownerRole, "NOLOGIN"); err != nil {
-		return urls, err
+	for _, role := range []string{ownerRole, jobsRole} {
+		if err := create(role, "NOLOGIN"); err != nil {
+			return urls, err
+		}
 	}
 	for role, target := range map[string]*string{migrateRole: &urls.Migrate, serviceRole: &urls.Service, flushRole: &urls.Flush} {
 		password := rand.Text() // letters and digits alone, so it needs no quoting
