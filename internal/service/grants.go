@@ -46,7 +46,7 @@ func (d *directory) wireGrant(g storage.Grant) wire.Grant {
 func (s *Service) AddGrant(ctx context.Context, caller Caller, request wire.NewGrant) (out wire.Grant, err error) {
 	place := layers.Place{Project: request.Project, Environment: request.Environment}
 	op := s.begin(ctx, caller, "grant.add", place)
-	op.event.Names = []string{s.redactName(request.Kind + ":" + request.Who), s.redactName(request.Role)}
+	op.event.Names = []string{s.redactName(request.Role)}
 	defer op.end(&err)
 	if request.Project == "" && request.Environment != "" {
 		return out, problem(Invalid, "a grant on the environment %q must name its project as well", s.redact(request.Environment))
@@ -66,6 +66,8 @@ func (s *Service) AddGrant(ctx context.Context, caller Caller, request wire.NewG
 		if !exists {
 			return problem(NotFound, "there is no %s %q", request.Kind, s.redact(request.Who))
 		}
+		// The trail knows people by their ids; a login can be erased elsewhere.
+		op.event.Names = []string{who.String(), request.Role}
 		g, err := tx.CreateGrant(storage.Grant{SubjectKind: string(who.Kind), SubjectID: who.ID, Role: request.Role,
 			OnProject: l.where.Project, OnEnvironment: l.where.Environment, CreatedAt: s.now()})
 		if errors.Is(err, storage.ErrTaken) {
@@ -102,8 +104,7 @@ func (s *Service) RemoveGrant(ctx context.Context, caller Caller, id int64) (err
 		if found.Role == "owner" && found.OnProject == 0 && owners == 1 {
 			return problem(Conflict, "this is the last owner's grant; make someone else an owner first")
 		}
-		g := d.wireGrant(found)
-		op.event.Names = []string{g.Kind + ":" + g.Who, g.Role}
+		op.event.Names = []string{access.Subject{Kind: access.SubjectKind(found.SubjectKind), ID: found.SubjectID}.String(), found.Role}
 		return tx.DeleteGrant(id)
 	})
 }

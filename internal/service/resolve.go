@@ -88,7 +88,7 @@ func parseReferences(texts []string) ([]reference.Reference, error) {
 func (op *operation) values(place layers.Place, references, optional []reference.Reference) (wire.Resolved, error) {
 	s := op.service
 	for _, r := range slices.Concat(references, optional) {
-		op.event.Names = append(op.event.Names, r.String())
+		op.event.Names = append(op.event.Names, s.redact(r.String()))
 	}
 	for try := 1; ; try++ {
 		reading, err := op.read(place, references, optional)
@@ -329,7 +329,7 @@ func (r *resolver) mayRead(t target, answering *layers.Layer) error {
 	}
 	// Exactly the answer to what does not exist.
 	r.hidden = true
-	return notSet(t)
+	return r.notSet(t)
 }
 
 func (r *resolver) mayList(t target) bool {
@@ -337,13 +337,13 @@ func (r *resolver) mayList(t target) bool {
 	return may
 }
 
-func notSet(t target) *Problem {
-	return problem(NotFound, "%s is not set in %s", t.reference.Name, t.located.place)
+func (r *resolver) notSet(t target) *Problem {
+	return problem(NotFound, "%s is not set in %s", r.op.service.redactName(t.reference.Name), t.located.place)
 }
 
 // missing says that a name is not set, why, and which name was probably meant.
 func (r *resolver) missing(t target, chain []*layers.Layer, answer layers.Answer) error {
-	p := notSet(t)
+	p := r.notSet(t)
 	if !r.mayList(t) {
 		return p
 	}

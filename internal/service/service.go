@@ -6,7 +6,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net/netip"
 	"sync"
@@ -123,7 +122,7 @@ func (c Caller) actor() string {
 	if c.Subject.Kind == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s:%d", c.Subject.Kind, c.Subject.ID)
+	return c.Subject.String()
 }
 
 // NoteInvalid records a request of a caller that was malformed and reached no

@@ -1,14 +1,18 @@
 package service_test
 
 import (
+	"math/rand/v2"
 	"net/http"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"adytum.example/client"
 	"adytum.example/client/wire"
+	"adytum.example/internal/core/sample"
 )
 
 // What is done as the database's owner must be noticed when it is used. Each
@@ -118,6 +122,37 @@ func TestTheTrailShowsWhatWasDoneAndRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, v.Whole, "%v", v.Problems)
 	assert.Greater(t, v.Events, int64(10))
+}
+
+func TestTheTrailKeepsNoLoginAndNoValueTypedAsAName(t *testing.T) {
+	s, owner := loans(t)
+	person(t, s, owner, "priya@fernhollow.example", "observer", live)
+	require.NoError(t, owner.RemoveGrant(ctx, 2))
+	pasted := sample.Expand("npm_<base62:30><crc62>", rand.NewChaCha8([32]byte{9}))
+	_, err := owner.Value(ctx, live, pasted)
+	require.Error(t, err)
+	assert.NotContains(t, err.Error(), pasted)
+	_, err = owner.Entry(ctx, live, pasted)
+	require.Error(t, err)
+	assert.NotContains(t, err.Error(), pasted)
+	require.Eventually(t, func() bool {
+		page, err := owner.Trail(ctx, "", 50)
+		require.NoError(t, err)
+		return slices.ContainsFunc(page.Events, func(e wire.Event) bool { return e.Action == "entry.show" })
+	}, 10*time.Second, 20*time.Millisecond, "what waited is written")
+	for _, forbidden := range []string{"priya@fernhollow.example", pasted} {
+		assert.Zero(t, s.SQL(t, "SELECT FROM trail_batches WHERE position($1::bytea IN body) > 0", []byte(forbidden)), forbidden)
+	}
+	page, err := owner.Trail(ctx, "", 50)
+	require.NoError(t, err)
+	grants := 0
+	for _, e := range page.Events {
+		if e.Action == "grant.add" || e.Action == "grant.remove" {
+			grants++
+			assert.Equal(t, []string{"priya@fernhollow.example", "observer"}, e.Names, "shown by the name that the person has now")
+		}
+	}
+	assert.Equal(t, 2, grants)
 }
 
 func TestTheTrailOfAPageGoesOnWithoutGapOrRepetition(t *testing.T) {

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"strconv"
-	"strings"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
@@ -58,9 +57,13 @@ func (d *directory) wireEvent(e trail.Event) wire.Event {
 	if e.Project != "" {
 		out.Place = layers.Place{Project: e.Project, Environment: e.Environment}.String()
 	}
-	if kind, id, found := strings.Cut(e.Actor, ":"); found {
-		n, _ := strconv.ParseInt(id, 10, 64)
-		out.Who = d.subjectName(access.Subject{Kind: access.SubjectKind(kind), ID: n})
+	if who, known := access.ParseSubject(e.Actor); known {
+		out.Who = d.subjectName(who)
+	}
+	for i, name := range e.Names {
+		if who, known := access.ParseSubject(name); known {
+			out.Names[i] = d.subjectName(who)
+		}
 	}
 	if out.Names == nil {
 		out.Names = []string{}

@@ -1,7 +1,6 @@
 package source
 
 import (
-	"os/exec"
 	"strings"
 	"testing"
 
@@ -53,5 +52,5 @@ func TestTheEnvironmentOfGitIsItsOwn(t *testing.T) {
 		assert.NotContains(t, v, "elsewhere")
 		assert.NotContains(t, v, "evil")
 	}
-	assert.IsType(t, &exec.Cmd{}, cmd)
+	assert.Contains(t, cmd.Env, "GIT_CONFIG_GLOBAL=/dev/null")
 }

@@ -2,7 +2,11 @@
 // pure function of the grants: deny unless one allows, and no grant takes away.
 package access
 
-import "sort"
+import (
+	"sort"
+	"strconv"
+	"strings"
+)
 
 // Verb is one thing that a grant can allow. No verb contains another.
 type Verb string
@@ -75,6 +79,17 @@ func (w Where) covers(other Where) bool {
 		return true
 	}
 	return w.Project == other.Project && (w.Environment == 0 || w.Environment == other.Environment)
+}
+
+// String is the form in which the trail knows a subject: person:3.
+func (s Subject) String() string { return string(s.Kind) + ":" + strconv.FormatInt(s.ID, 10) }
+
+// ParseSubject reads what String wrote.
+func ParseSubject(text string) (Subject, bool) {
+	kind, id, found := strings.Cut(text, ":")
+	n, err := strconv.ParseInt(id, 10, 64)
+	s := Subject{SubjectKind(kind), n}
+	return s, found && err == nil && (s.Kind == Person || s.Kind == Workload)
 }
 
 // Grant gives a subject a role somewhere.

@@ -25,27 +25,27 @@ var Catalogue = sync.OnceValue(func() []*Rule {
 type Engine struct {
 	words *automaton
 	byKey [][]*Rule // rules of each keyword
-	shape []string  // the keywords themselves, folded
 }
 
 // NewEngine makes an engine of rules that [ReadRules] gave.
 func NewEngine(rules []*Rule) *Engine {
 	e := &Engine{}
+	var keywords []string
 	index := map[string]int{}
 	for _, r := range rules {
 		for _, word := range r.Near {
 			folded := string(bytes.ToLower([]byte(word)))
 			k, known := index[folded]
 			if !known {
-				k = len(e.shape)
+				k = len(keywords)
 				index[folded] = k
-				e.shape = append(e.shape, folded)
+				keywords = append(keywords, folded)
 				e.byKey = append(e.byKey, nil)
 			}
 			e.byKey[k] = append(e.byKey[k], r)
 		}
 	}
-	e.words = newAutomaton(e.shape)
+	e.words = newAutomaton(keywords)
 	return e
 }
 
@@ -84,9 +84,6 @@ func (e *Engine) Find(data []byte, hint Hint) []Match {
 	})
 	return f.settle()
 }
-
-// Words are the folded keywords of the engine's automaton, for measurements.
-func (e *Engine) Words() []string { return e.shape }
 
 type finder struct {
 	data    []byte

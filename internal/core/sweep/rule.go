@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"regexp/syntax"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 )
@@ -143,8 +144,8 @@ func (r *Rule) prepare() (all []error) {
 		wrong("near is needed: words of which one must stand near")
 	}
 	for _, word := range r.Near {
-		if len(word) < 3 || len(word) > 32 || strings.ToLower(word) != strings.ToLower(strings.ToValidUTF8(word, "")) {
-			wrong("near has a word that is not 3 to 32 bytes long")
+		if len(word) < 3 || len(word) > 32 || !utf8.ValidString(word) {
+			wrong("near has a word that is not 3 to 32 bytes of UTF-8")
 		}
 	}
 	if r.Reach < 0 || r.Reach > maxReach {
