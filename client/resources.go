@@ -2,10 +2,14 @@ package client
 
 import (
 	"context"
+	"crypto/rand"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
+	"syscall"
+	"time"
 
 	"adytum.example/client/wire"
 )
@@ -43,27 +47,88 @@ func (c *Client) Who(ctx context.Context) (wire.Who, error) {
 
 // Projects lists the projects that the caller may know of.
 func (c *Client) Projects(ctx context.Context) ([]wire.Project, error) {
-	return get[[]wire.Project](ctx, c, "/api/v1/projects")
+	var all []wire.Project
+	for cursor := ""; ; {
+		page, err := get[[]wire.Project](ctx, c, "/api/v1/projects?limit=1000&cursor="+url.QueryEscape(cursor))
+		all = append(all, page...)
+		if err != nil || len(page) < 1000 {
+			return all, err
+		}
+		cursor = page[len(page)-1].Name
+	}
+}
+
+// RemovedProjects lists the projects that can be restored.
+func (c *Client) RemovedProjects(ctx context.Context) ([]wire.Project, error) {
+	return get[[]wire.Project](ctx, c, "/api/v1/projects?removed=true")
 }
 
 // Project shows one project.
 func (c *Client) Project(ctx context.Context, name string) (wire.Project, error) {
-	return get[wire.Project](ctx, c, "/api/v1/projects/"+url.PathEscape(name))
+	return get[wire.Project](ctx, c, projectPath(name))
 }
+
+func projectPath(name string) string { return "/api/v1/projects/" + url.PathEscape(name) }
 
 // AddProject makes a project.
 func (c *Client) AddProject(ctx context.Context, name string) (wire.Project, error) {
 	return post[wire.Project](ctx, c, "/api/v1/projects", wire.Named{Name: name})
 }
 
+// EditProject gives a project another name or other policies.
+func (c *Client) EditProject(ctx context.Context, name string, e wire.ProjectEdit) (wire.Project, error) {
+	var out wire.Project
+	err := c.call(ctx, http.MethodPatch, projectPath(name), nil, e, &out)
+	return out, err
+}
+
 // Environments lists the environments of a project.
 func (c *Client) Environments(ctx context.Context, project string) ([]wire.Environment, error) {
-	return get[[]wire.Environment](ctx, c, "/api/v1/projects/"+url.PathEscape(project)+"/environments")
+	return get[[]wire.Environment](ctx, c, projectPath(project)+"/environments")
+}
+
+// RemovedEnvironments lists the environments of a project that can be restored.
+func (c *Client) RemovedEnvironments(ctx context.Context, project string) ([]wire.Environment, error) {
+	return get[[]wire.Environment](ctx, c, projectPath(project)+"/environments?removed=true")
 }
 
 // AddEnvironment makes an environment.
 func (c *Client) AddEnvironment(ctx context.Context, project string, e wire.NewEnvironment) (wire.Environment, error) {
-	return post[wire.Environment](ctx, c, "/api/v1/projects/"+url.PathEscape(project)+"/environments", e)
+	return post[wire.Environment](ctx, c, projectPath(project)+"/environments", e)
+}
+
+// EditEnvironment gives an environment another name, another to follow, or other
+// policies.
+func (c *Client) EditEnvironment(ctx context.Context, p Place, e wire.EnvironmentEdit) (wire.Environment, error) {
+	var out wire.Environment
+	err := c.call(ctx, http.MethodPatch, p.whole(), nil, e, &out)
+	return out, err
+}
+
+// whole is the path of a project or an environment itself.
+func (p Place) whole() string {
+	if p.Environment == "" {
+		return projectPath(p.Project)
+	}
+	return p.path()
+}
+
+// RemovePlace removes a project or an environment, and tells until when it can be
+// restored.
+func (c *Client) RemovePlace(ctx context.Context, p Place) (time.Time, error) {
+	var out struct{ RestorableUntil time.Time }
+	err := c.call(ctx, http.MethodDelete, p.whole(), nil, nil, &out)
+	return out.RestorableUntil, err
+}
+
+// RestorePlace brings a removed project or environment back.
+func (c *Client) RestorePlace(ctx context.Context, p Place) error {
+	return c.call(ctx, http.MethodPost, p.whole()+"/restoration", nil, nil, nil)
+}
+
+// DestroyPlace destroys a removed project or environment for good.
+func (c *Client) DestroyPlace(ctx context.Context, p Place) (wire.Gone, error) {
+	return post[wire.Gone](ctx, c, p.whole()+"/destruction", nil)
 }
 
 // People lists those who can sign in.
@@ -101,24 +166,83 @@ func (c *Client) RemoveGrant(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/api/v1/grants/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
 
+// Query chooses among entries; empty fields choose all.
+type Query struct{ Search, Tag, Owner, Kind, State string }
+
 // Entries lists what a place has, without the values of secrets.
 func (c *Client) Entries(ctx context.Context, p Place) (wire.Entries, error) {
-	return get[wire.Entries](ctx, c, p.path()+"/entries")
+	return c.Find(ctx, p, Query{})
 }
 
-// Entry shows what an environment has for a name.
+// Find lists those entries of a place that a query chooses.
+func (c *Client) Find(ctx context.Context, p Place, q Query) (wire.Entries, error) {
+	values := url.Values{"limit": {"1000"}}
+	for key, value := range map[string]string{"search": q.Search, "tag": q.Tag, "owner": q.Owner, "kind": q.Kind, "state": q.State} {
+		if value != "" {
+			values.Set(key, value)
+		}
+	}
+	var all wire.Entries
+	for {
+		page, err := get[wire.Entries](ctx, c, p.path()+"/entries?"+values.Encode())
+		if err != nil {
+			return all, err
+		}
+		page.Entries = append(all.Entries, page.Entries...)
+		if all = page; all.Next == "" {
+			return all, nil
+		}
+		values.Set("cursor", all.Next)
+	}
+}
+
+func (p Place) entry(name string) string { return p.path() + "/entries/" + url.PathEscape(name) }
+
+// Entry shows what a place has for a name.
 func (c *Client) Entry(ctx context.Context, p Place, name string) (wire.Entry, error) {
-	return get[wire.Entry](ctx, c, p.path()+"/entries/"+url.PathEscape(name))
+	return get[wire.Entry](ctx, c, p.entry(name))
+}
+
+// Layers tells every layer of a place that sets a name, and which one wins.
+func (c *Client) Layers(ctx context.Context, p Place, name string) (wire.Layered, error) {
+	return get[wire.Layered](ctx, c, p.entry(name)+"/layers")
+}
+
+// Same tells where else a value is used, among what the caller may read.
+func (c *Client) Same(ctx context.Context, p Place, name string) (wire.Sameness, error) {
+	return get[wire.Sameness](ctx, c, p.entry(name)+"/same")
 }
 
 // Value obtains one value.
 func (c *Client) Value(ctx context.Context, p Place, name string) (wire.Value, error) {
-	return get[wire.Value](ctx, c, p.path()+"/entries/"+url.PathEscape(name)+"/value")
+	return get[wire.Value](ctx, c, p.entry(name)+"/value")
 }
 
 // History tells the versions of an entry, newest first.
 func (c *Client) History(ctx context.Context, p Place, name string) (wire.History, error) {
-	return get[wire.History](ctx, c, p.path()+"/entries/"+url.PathEscape(name)+"/versions")
+	var all wire.History
+	for before := int64(0); ; {
+		page, err := get[wire.History](ctx, c, p.entry(name)+"/versions?limit=200&before="+strconv.FormatInt(before, 10))
+		if err != nil {
+			return all, err
+		}
+		n := len(page.Versions)
+		page.Versions = append(all.Versions, page.Versions...)
+		if all = page; n < 200 {
+			return all, nil
+		}
+		before = all.Versions[len(all.Versions)-1].Version
+	}
+}
+
+// NewestRevision asks for a place as it stands.
+const NewestRevision = -1
+
+// Compare puts two environments, or one at two revisions, side by side.
+func (c *Client) Compare(ctx context.Context, a Place, revision int64, b Place, otherRevision int64) (wire.Comparison, error) {
+	values := url.Values{"otherProject": {b.Project}, "otherEnvironment": {b.Environment},
+		"revision": {strconv.FormatInt(revision, 10)}, "otherRevision": {strconv.FormatInt(otherRevision, 10)}}
+	return get[wire.Comparison](ctx, c, a.path()+"/comparison?"+values.Encode())
 }
 
 // Resolve obtains the values of references as one read of one moment. Relative
@@ -134,21 +258,84 @@ func (c *Client) Resolve(ctx context.Context, p Place, references, optional []st
 // AnyRevision lets a change go onto whatever stands.
 const AnyRevision = -1
 
+// Commit says how a change is made.
+type Commit struct {
+	Base   int64  // the revision that the layer must still be at, or AnyRevision
+	DryRun bool   // say what it would do and do nothing
+	Key    string // a write repeated under the same key is one write; empty: a new one
+}
+
 // Change commits edits to one layer together. With base other than AnyRevision
 // the layer must still be at that revision.
 func (c *Client) Change(ctx context.Context, p Place, base int64, request wire.ChangeRequest) (wire.Change, error) {
-	var header http.Header
-	if base != AnyRevision {
-		header = http.Header{"If-Match": {fmt.Sprintf("%q", strconv.FormatInt(base, 10))}}
-	}
-	var out wire.Change
-	err := c.call(ctx, http.MethodPost, p.path()+"/changes", header, request, &out)
-	return out, err
+	return c.Commit(ctx, p, Commit{Base: base}, request)
 }
+
+// Commit commits edits to one layer together.
+func (c *Client) Commit(ctx context.Context, p Place, o Commit, request wire.ChangeRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/changes", o, request)
+}
+
+// CommitPrivate commits edits to the caller's own values in an environment.
+func (c *Client) CommitPrivate(ctx context.Context, p Place, o Commit, request wire.ChangeRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/private/changes", o, request)
+}
+
+// Revert undoes one change of a layer, or everything after a revision.
+func (c *Client) Revert(ctx context.Context, p Place, o Commit, request wire.RevertRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/reversions", o, request)
+}
+
+// Copy carries entries of another place over to p.
+func (c *Client) Copy(ctx context.Context, p Place, o Commit, request wire.CopyRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/copies", o, request)
+}
+
+// Move moves entries of p with their history to another layer.
+func (c *Client) Move(ctx context.Context, p Place, o Commit, request wire.MoveRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/moves", o, request)
+}
+
+// commitTries is how often a write is tried whose answer was lost. The
+// idempotency key makes it one write.
+const commitTries = 3
+
+func (c *Client) commit(ctx context.Context, path string, o Commit, request any) (wire.Change, error) {
+	if o.Key == "" {
+		o.Key = rand.Text()
+	}
+	header := http.Header{"Idempotency-Key": {o.Key}}
+	if o.Base != AnyRevision {
+		header.Set("If-Match", fmt.Sprintf("%q", strconv.FormatInt(o.Base, 10)))
+	}
+	if o.DryRun {
+		path += "?dryRun=true"
+	}
+	for try := 1; ; try++ {
+		var out wire.Change
+		err := c.call(ctx, http.MethodPost, path, header, request, &out)
+		if try == commitTries || !errors.Is(err, ErrUnreachable) || isRefused(err) {
+			return out, err
+		}
+		select {
+		case <-time.After(time.Duration(try) * 200 * time.Millisecond):
+		case <-ctx.Done():
+			return out, err
+		}
+	}
+}
+
+// isRefused tells whether no connection was made at all.
+func isRefused(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }
 
 // Changes lists a layer's changes, newest first.
 func (c *Client) Changes(ctx context.Context, p Place) ([]wire.Change, error) {
-	return get[[]wire.Change](ctx, c, p.path()+"/changes")
+	return c.ChangesBefore(ctx, p, 0, 50)
+}
+
+// ChangesBefore lists a layer's changes before a revision, newest first.
+func (c *Client) ChangesBefore(ctx context.Context, p Place, before int64, limit int) ([]wire.Change, error) {
+	return get[[]wire.Change](ctx, c, p.path()+"/changes?before="+strconv.FormatInt(before, 10)+"&limit="+strconv.Itoa(limit))
 }
 
 // Trail lists events, newest first, a page at a time.

@@ -62,20 +62,50 @@ type Named struct {
 
 // Project is one system that a team builds.
 type Project struct {
-	Name         string        `json:"name"`
-	Environments []Environment `json:"environments" doc:"Those that the caller may know of."`
+	Name            string        `json:"name"`
+	Environments    []Environment `json:"environments" doc:"Those that the caller may know of."`
+	KeepRemovedDays int           `json:"keepRemovedDays" doc:"Days for which what was removed can be restored."`
+	MaxAgeDays      int           `json:"maxAgeDays,omitempty" doc:"Days after which a secret should be replaced; 0: none."`
+	RestorableUntil time.Time     `json:"restorableUntil,omitzero" doc:"Of a removed project."`
+	Refers          []string      `json:"refers,omitempty" doc:"After a new name: settings that still refer to the old one."`
+}
+
+// ProjectEdit is a change to a project; what is not given stays.
+type ProjectEdit struct {
+	Name            *string `json:"name,omitempty" maxLength:"63"`
+	KeepRemovedDays *int    `json:"keepRemovedDays,omitempty" minimum:"1" maximum:"3650"`
+	MaxAgeDays      *int    `json:"maxAgeDays,omitempty" minimum:"0" maximum:"3650"`
 }
 
 // Environment is a place that a project's system runs in.
 type Environment struct {
-	Name    string `json:"name"`
-	Follows string `json:"follows,omitempty" doc:"What this environment does not set comes from there."`
+	Name            string    `json:"name"`
+	Follows         string    `json:"follows,omitempty" doc:"What this environment does not set comes from there."`
+	Protected       bool      `json:"protected,omitempty" doc:"No private values here."`
+	MaxAgeDays      int       `json:"maxAgeDays,omitempty" doc:"Days after which a secret should be replaced; 0: as the project has it."`
+	RestorableUntil time.Time `json:"restorableUntil,omitzero" doc:"Of a removed environment."`
+	Refers          []string  `json:"refers,omitempty" doc:"After a new name: settings that still refer to the old one."`
 }
 
 // NewEnvironment is an environment to add.
 type NewEnvironment struct {
-	Name    string `json:"name" maxLength:"63"`
-	Follows string `json:"follows,omitempty" maxLength:"63"`
+	Name       string `json:"name" maxLength:"63"`
+	Follows    string `json:"follows,omitempty" maxLength:"63"`
+	Protected  bool   `json:"protected,omitempty"`
+	MaxAgeDays int    `json:"maxAgeDays,omitempty" minimum:"0" maximum:"3650"`
+}
+
+// EnvironmentEdit is a change to an environment; what is not given stays.
+type EnvironmentEdit struct {
+	Name       *string `json:"name,omitempty" maxLength:"63"`
+	Follows    *string `json:"follows,omitempty" maxLength:"63" doc:"Empty: none any more."`
+	Protected  *bool   `json:"protected,omitempty"`
+	MaxAgeDays *int    `json:"maxAgeDays,omitempty" minimum:"0" maximum:"3650"`
+}
+
+// Gone answers that something was destroyed.
+type Gone struct {
+	GoneOn string `json:"goneOn" doc:"The day on which no backup holds it, YYYY-MM-DD."`
 }
 
 // Grant gives someone a role somewhere.
@@ -99,16 +129,31 @@ type NewGrant struct {
 
 // Entry is a name as an environment or layer has it. It never holds a secret's value.
 type Entry struct {
-	Name      string    `json:"name"`
-	Kind      string    `json:"kind" enum:"secret,setting,nothing"`
-	Origin    string    `json:"origin" enum:"here,followed,project,organization" doc:"How the layer that answers relates to what was asked for."`
-	Layer     string    `json:"layer" doc:"The layer that answers."`
-	Version   int64     `json:"version"`
-	Since     time.Time `json:"since" doc:"When this version was kept."`
-	Author    string    `json:"author"`
-	Setting   string    `json:"setting" doc:"The value of a setting; empty for a secret."`
-	Reference string    `json:"reference" doc:"The short reference, for a program that runs in the same environment."`
-	Absolute  string    `json:"absolute" doc:"The reference that means this entry wherever it is resolved."`
+	Name            string    `json:"name"`
+	Kind            string    `json:"kind" enum:"secret,setting,nothing"`
+	State           string    `json:"state" enum:"active,waiting,expired,destroyed,removed"`
+	Origin          string    `json:"origin" enum:"private,here,followed,project,organization" doc:"How the layer that answers relates to what was asked for."`
+	Layer           string    `json:"layer" doc:"The layer that answers."`
+	Version         int64     `json:"version"`
+	Since           time.Time `json:"since" doc:"When this version was kept."`
+	Author          string    `json:"author"`
+	Source          string    `json:"source,omitempty" doc:"Where the version came from, where it was not given."`
+	Setting         string    `json:"setting" doc:"The value of a setting as it was kept, references and all; empty for a secret."`
+	ActiveFrom      time.Time `json:"activeFrom,omitzero"`
+	Expires         time.Time `json:"expires,omitzero"`
+	Coming          time.Time `json:"coming,omitzero" doc:"When the next version that waits begins to count."`
+	AgedSince       time.Time `json:"agedSince,omitzero" doc:"Since when the value is older than it should be."`
+	RestorableUntil time.Time `json:"restorableUntil,omitzero" doc:"Of a removed entry."`
+	Details         Details   `json:"details"`
+	Reference       string    `json:"reference" doc:"The short reference, for a program that runs in the same environment."`
+	Absolute        string    `json:"absolute" doc:"The reference that means this entry wherever it is resolved."`
+}
+
+// Layered is every layer of a place that sets a name, nearest first.
+type Layered struct {
+	Name   string  `json:"name"`
+	Wins   int     `json:"wins" doc:"Index of the layer that answers; -1: none does."`
+	Layers []Entry `json:"layers"`
 }
 
 // Entries is a listing at one revision.
@@ -116,6 +161,7 @@ type Entries struct {
 	Place    string  `json:"place"`
 	Revision int64   `json:"revision" doc:"Of the nearest layer."`
 	Entries  []Entry `json:"entries"`
+	Next     string  `json:"next,omitempty" doc:"Cursor of the next page; empty at the end."`
 }
 
 // Table is a project's entries across its environments.
@@ -132,12 +178,13 @@ type Row struct {
 
 // Cell is what one environment has for a name.
 type Cell struct {
-	State   string    `json:"state" enum:"here,followed,project,organization,nothing,missing"`
+	State   string    `json:"state" enum:"here,followed,project,organization,nothing,missing,waiting,expired,destroyed"`
 	Kind    string    `json:"kind,omitempty"`
 	Version int64     `json:"version,omitempty"`
 	Since   time.Time `json:"since,omitzero"`
 	Layer   string    `json:"layer,omitempty"`
 	Setting string    `json:"setting,omitempty"`
+	Source  string    `json:"source,omitempty" doc:"Where the version came from, where it was not given."`
 }
 
 // Value is one value.
@@ -148,6 +195,7 @@ type Value struct {
 	Kind      string `json:"kind" enum:"secret,setting"`
 	Version   int64  `json:"version"`
 	Layer     string `json:"layer"`
+	Private   bool   `json:"private,omitempty" doc:"It is the caller's own value."`
 }
 
 // ResolveRequest asks for the values of references, as one read at one revision.
@@ -164,13 +212,17 @@ type Resolved struct {
 
 // Version is one version of an entry. It never holds a secret's value.
 type Version struct {
-	Version int64     `json:"version"`
-	Kind    string    `json:"kind"`
-	State   string    `json:"state" enum:"active,superseded,removed"`
-	At      time.Time `json:"at"`
-	Author  string    `json:"author"`
-	Reason  string    `json:"reason"`
-	Setting string    `json:"setting" doc:"The value of a setting; empty for a secret."`
+	Version    int64     `json:"version"`
+	Kind       string    `json:"kind"`
+	State      string    `json:"state" enum:"active,waiting,expired,superseded,destroyed"`
+	At         time.Time `json:"at"`
+	Author     string    `json:"author"`
+	Reason     string    `json:"reason"`
+	Source     string    `json:"source,omitempty"`
+	Setting    string    `json:"setting" doc:"The value of a setting; empty for a secret."`
+	ActiveFrom time.Time `json:"activeFrom,omitzero"`
+	Expires    time.Time `json:"expires,omitzero"`
+	Destroyed  time.Time `json:"destroyed,omitzero"`
 }
 
 // History is an entry's versions, newest first.
@@ -182,17 +234,107 @@ type History struct {
 
 // Edit is one step of a change.
 type Edit struct {
-	Name     string `json:"name" maxLength:"1000"`
-	Kind     string `json:"kind,omitempty" enum:"secret,setting,nothing"`
-	Value    string `json:"value,omitempty" doc:"Plaintext for a secret, in the encoding that follows."`
-	Encoding string `json:"encoding,omitempty" enum:"text,base64"`
-	Remove   bool   `json:"remove,omitempty"`
+	Act        string     `json:"act,omitempty" enum:"keep,describe,remove,restore,rename,revert,destroy" doc:"keep where it is not given."`
+	Name       string     `json:"name" maxLength:"1000"`
+	Kind       string     `json:"kind,omitempty" enum:"secret,setting,nothing" doc:"Of the version to keep."`
+	Value      string     `json:"value,omitempty" doc:"Plaintext for a secret, in the encoding that follows."`
+	Encoding   string     `json:"encoding,omitempty" enum:"text,base64"`
+	Generate   *Generate  `json:"generate,omitempty" doc:"Makes the value in the service instead."`
+	Imported   string     `json:"imported,omitempty" maxLength:"200" doc:"The file that the value was imported from."`
+	ActiveFrom *time.Time `json:"activeFrom,omitempty" doc:"When the version begins to count; at once where it is not given."`
+	Expires    *time.Time `json:"expires,omitempty" doc:"When the version ceases to count."`
+	Details    *Details   `json:"details,omitempty" doc:"What is given replaces what was said before."`
+	To         string     `json:"to,omitempty" maxLength:"1000" doc:"The new name, to rename."`
+	Version    int64      `json:"version,omitempty" minimum:"0" doc:"To revert to, or to destroy; without it destroy means the whole entry."`
+}
+
+// Generate says what value to make.
+type Generate struct {
+	What     string   `json:"what" enum:"text,passphrase,uuid,rsa,ec,ed25519,certificate"`
+	Length   int      `json:"length,omitempty" doc:"Characters of a text; 32."`
+	Alphabet string   `json:"alphabet,omitempty" maxLength:"1024" doc:"Of a text: alphanumeric, digits, hex, lower, url, clear, symbols, or the characters themselves."`
+	Words    int      `json:"words,omitempty" doc:"Of a passphrase; 8."`
+	Bits     int      `json:"bits,omitempty" doc:"Of an RSA key, 3072; of an EC key, 256."`
+	Hosts    []string `json:"hosts,omitempty" maxItems:"100" doc:"That a certificate is for."`
+	Days     int      `json:"days,omitempty" doc:"That a certificate holds; 365."`
+}
+
+// Details are what people say of an entry beside its value. In a request, what
+// is not given stays as it is, and what is empty is taken away.
+type Details struct {
+	Owner      *string   `json:"owner,omitempty"`
+	Purpose    *string   `json:"purpose,omitempty"`
+	Link       *string   `json:"link,omitempty"`
+	Tags       *[]string `json:"tags,omitempty"`
+	MaxAgeDays *int      `json:"maxAgeDays,omitempty" doc:"Days after which a value should be replaced; 0: as the environment has it."`
+	Rules      *Rules    `json:"rules,omitempty" doc:"What values must satisfy, here and in nearer layers without rules of their own."`
+}
+
+// Rules are what the values of an entry must satisfy, in the words of the needs file.
+type Rules struct {
+	Type      string              `json:"type,omitempty"`
+	Pattern   string              `json:"pattern,omitempty"`
+	Range     string              `json:"range,omitempty"`
+	Length    string              `json:"length,omitempty"`
+	Choices   []string            `json:"choices,omitempty"`
+	AllowedIn map[string][]string `json:"allowedIn,omitempty"`
 }
 
 // ChangeRequest commits edits to one layer together, or none of them.
 type ChangeRequest struct {
 	Reason string `json:"reason,omitempty" maxLength:"1000"`
 	Edits  []Edit `json:"edits" maxItems:"1000"`
+}
+
+// RevertRequest undoes one change, or sets a layer back to a revision.
+type RevertRequest struct {
+	Reason   string `json:"reason,omitempty" maxLength:"1000"`
+	Change   int64  `json:"change,omitempty" minimum:"0" doc:"The revision that the change made; it alone is undone."`
+	Revision *int64 `json:"revision,omitempty" minimum:"0" doc:"Everything after it is undone."`
+}
+
+// CopyRequest carries what one environment has over to another.
+type CopyRequest struct {
+	Reason  string   `json:"reason,omitempty" maxLength:"1000"`
+	From    PlaceID  `json:"from"`
+	Names   []string `json:"names,omitempty" maxItems:"1000" doc:"Without names: all that are meant by missing."`
+	Missing bool     `json:"missing,omitempty" doc:"All names that are set there and not here."`
+}
+
+// MoveRequest moves entries with their history to another layer.
+type MoveRequest struct {
+	Reason string   `json:"reason,omitempty" maxLength:"1000"`
+	To     PlaceID  `json:"to"`
+	Names  []string `json:"names" minItems:"1" maxItems:"100"`
+}
+
+// Comparison is two environments, or one at two revisions, side by side.
+type Comparison struct {
+	A     string        `json:"a"`
+	B     string        `json:"b"`
+	Rows  []ComparedRow `json:"rows"`
+	Alike bool          `json:"alike" doc:"Nothing is missing on either side, nothing differs, and nothing is unknown."`
+}
+
+// ComparedRow is one name on both sides.
+type ComparedRow struct {
+	Name  string  `json:"name"`
+	State string  `json:"state" enum:"same,different,only-a,only-b,unknown" doc:"unknown: the caller may not read both, so that only what is known about them is told."`
+	A     Cell    `json:"a"`
+	B     Cell    `json:"b"`
+}
+
+// Sameness is where else a value is used, among what the caller may read.
+type Sameness struct {
+	Name  string  `json:"name"`
+	Same  []Entry `json:"same"`
+}
+
+// PlaceID names a layer: an environment, a project's common layer (no
+// environment), or the organization's layer (neither).
+type PlaceID struct {
+	Project     string `json:"project,omitempty" maxLength:"63"`
+	Environment string `json:"environment,omitempty" maxLength:"63"`
 }
 
 // Change is one commit to a layer.
@@ -202,15 +344,22 @@ type Change struct {
 	At       time.Time `json:"at"`
 	Author   string    `json:"author"`
 	Reason   string    `json:"reason"`
+	DryRun   bool      `json:"dryRun,omitempty" doc:"Nothing was done; this is what would be."`
 	Effects  []Effect  `json:"effects"`
+	GoneOn   string    `json:"goneOn,omitempty" doc:"The day on which no backup holds what was destroyed, YYYY-MM-DD."`
+	Refers   []string  `json:"refers,omitempty" doc:"Settings that still refer to a name that is gone."`
 }
 
 // Effect is what a change did to one entry.
 type Effect struct {
-	Name    string `json:"name"`
-	Act     string `json:"act" enum:"added,replaced,removed"`
-	Kind    string `json:"kind"`
-	Version int64  `json:"version,omitempty"`
+	Name     string   `json:"name"`
+	Act      string   `json:"act" enum:"added,replaced,described,removed,restored,renamed,destroyed"`
+	Kind     string   `json:"kind"`
+	To       string   `json:"to,omitempty"`
+	Version  int64    `json:"version,omitempty"`
+	Source   string   `json:"source,omitempty" doc:"Where the version came from, where it was not given."`
+	Strength int      `json:"strength,omitempty" doc:"Bits that a guesser would need, estimated; in the answer to the change alone."`
+	Warnings []string `json:"warnings,omitempty"`
 }
 
 // Event is one line of the trail, with names in place of ids.

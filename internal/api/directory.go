@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -69,10 +70,41 @@ func (s *server) directory(a huma.API) {
 		})
 }
 
+// placeListing chooses among projects or environments.
+type placeListing struct {
+	Search  string `query:"search" maxLength:"200" doc:"Part of a name, whatever the case."`
+	Cursor  string `query:"cursor" maxLength:"63" doc:"The last name of the page before."`
+	Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"1000"`
+	Removed bool   `query:"removed" doc:"Those that were removed and can be restored."`
+}
+
+type environmentListing struct {
+	ProjectPath
+	Removed bool `query:"removed" doc:"Those that were removed and can be restored."`
+}
+
+type projectEdit struct {
+	ProjectPath
+	Body wire.ProjectEdit
+}
+
+type environmentEdit struct {
+	EnvironmentPath
+	Body wire.EnvironmentEdit
+}
+
+type until struct {
+	RestorableUntil time.Time `json:"restorableUntil"`
+}
+
 func (s *server) projects(a huma.API) {
 	signedIn(s, a, operation("list-projects", http.MethodGet, "/projects", "List projects", tagged("projects")),
-		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Project], error) {
-			out, err := s.service.Projects(ctx, c)
+		func(ctx context.Context, c service.Caller, in *placeListing) (*body[[]wire.Project], error) {
+			if in.Removed {
+				out, _, err := s.service.Removed(ctx, c, "")
+				return &body[[]wire.Project]{out}, err
+			}
+			out, err := s.service.Projects(ctx, c, in.Search, in.Cursor, in.Limit)
 			return &body[[]wire.Project]{out}, err
 		})
 	signedIn(s, a, operation("add-project", http.MethodPost, "/projects", "Add a project", tagged("projects"), created),
@@ -85,8 +117,36 @@ func (s *server) projects(a huma.API) {
 			out, err := s.service.Project(ctx, c, in.Project)
 			return &body[wire.Project]{out}, err
 		})
+	signedIn(s, a, operation("edit-project", http.MethodPatch, "/projects/{project}", "Give a project another name or other policies", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *projectEdit) (*body[wire.Project], error) {
+			out, err := s.service.EditProject(ctx, c, in.Project, in.Body)
+			return &body[wire.Project]{out}, err
+		})
+	signedIn(s, a, operation("remove-project", http.MethodDelete, "/projects/{project}", "Remove a project, recoverably", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[until], error) {
+			out, err := s.service.RemoveProject(ctx, c, in.Project)
+			return &body[until]{until{out}}, err
+		})
+	signedIn(s, a, operation("restore-project", http.MethodPost, "/projects/{project}/restoration", "Restore a removed project", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[wire.Project], error) {
+			out, err := s.service.RestoreProject(ctx, c, in.Project)
+			return &body[wire.Project]{out}, err
+		})
+	signedIn(s, a, operation("destroy-project", http.MethodPost, "/projects/{project}/destruction", "Destroy a removed project, for good", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[wire.Gone], error) {
+			out, err := s.service.DestroyProject(ctx, c, in.Project)
+			return &body[wire.Gone]{out}, err
+		})
+	s.environments(a)
+}
+
+func (s *server) environments(a huma.API) {
 	signedIn(s, a, operation("list-environments", http.MethodGet, "/projects/{project}/environments", "List environments", tagged("projects")),
-		func(ctx context.Context, c service.Caller, in *ProjectPath) (*body[[]wire.Environment], error) {
+		func(ctx context.Context, c service.Caller, in *environmentListing) (*body[[]wire.Environment], error) {
+			if in.Removed {
+				_, out, err := s.service.Removed(ctx, c, in.Project)
+				return &body[[]wire.Environment]{out}, err
+			}
 			out, err := s.service.Environments(ctx, c, in.Project)
 			return &body[[]wire.Environment]{out}, err
 		})
@@ -94,5 +154,25 @@ func (s *server) projects(a huma.API) {
 		func(ctx context.Context, c service.Caller, in *newEnvironment) (*body[wire.Environment], error) {
 			out, err := s.service.AddEnvironment(ctx, c, in.Project, in.Body)
 			return &body[wire.Environment]{out}, err
+		})
+	signedIn(s, a, operation("edit-environment", http.MethodPatch, environmentRoute, "Give an environment another name, another to follow, or other policies", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *environmentEdit) (*body[wire.Environment], error) {
+			out, err := s.service.EditEnvironment(ctx, c, in.place(), in.Body)
+			return &body[wire.Environment]{out}, err
+		})
+	signedIn(s, a, operation("remove-environment", http.MethodDelete, environmentRoute, "Remove an environment, recoverably", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *EnvironmentPath) (*body[until], error) {
+			out, err := s.service.RemoveEnvironment(ctx, c, in.place())
+			return &body[until]{until{out}}, err
+		})
+	signedIn(s, a, operation("restore-environment", http.MethodPost, environmentRoute+"/restoration", "Restore a removed environment", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *EnvironmentPath) (*body[wire.Environment], error) {
+			out, err := s.service.RestoreEnvironment(ctx, c, in.place())
+			return &body[wire.Environment]{out}, err
+		})
+	signedIn(s, a, operation("destroy-environment", http.MethodPost, environmentRoute+"/destruction", "Destroy a removed environment, for good", tagged("projects")),
+		func(ctx context.Context, c service.Caller, in *EnvironmentPath) (*body[wire.Gone], error) {
+			out, err := s.service.DestroyEnvironment(ctx, c, in.place())
+			return &body[wire.Gone]{out}, err
 		})
 }

@@ -32,9 +32,77 @@ func (p EnvironmentPath) place() layers.Place {
 	return layers.Place{Project: p.Project, Environment: p.Environment}
 }
 
-type entryPath struct {
-	EnvironmentPath
+// EntryName leads to an entry. It is exported for huma to see its fields.
+type EntryName struct {
 	Name string `path:"name" maxLength:"1000"`
+}
+
+func (n EntryName) entryName() string { return n.Name }
+
+// Listing chooses among the entries of a list.
+type Listing struct {
+	Search string `query:"search" maxLength:"200" doc:"Part of a name, whatever the case."`
+	Tag    string `query:"tag" maxLength:"40"`
+	Owner  string `query:"owner" maxLength:"200" doc:"Part of the owner, whatever the case."`
+	Kind   string `query:"kind" enum:"secret,setting,nothing"`
+	State  string `query:"state" enum:"active,waiting,expired,nothing,aging,removed,destroyed"`
+	Cursor string `query:"cursor" maxLength:"1000" doc:"Of the page that is wanted; empty for the first."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"1000"`
+}
+
+func (l Listing) query() service.ListQuery {
+	return service.ListQuery{Search: l.Search, Tag: l.Tag, Owner: l.Owner, Kind: l.Kind, State: l.State, After: l.Cursor, Limit: l.Limit}
+}
+
+// Comparing is the other side of a comparison.
+type Comparing struct {
+	Revision         int64  `query:"revision" default:"-1" minimum:"-1" doc:"Of the environment in the path; -1: as it stands."`
+	OtherProject     string `query:"otherProject" maxLength:"63" doc:"The project in the path where it is not given."`
+	OtherEnvironment string `query:"otherEnvironment" maxLength:"63" required:"true"`
+	OtherRevision    int64  `query:"otherRevision" default:"-1" minimum:"-1"`
+}
+
+// The inputs at each kind of layer. Huma looks into embedded structs, not into
+// type parameters.
+type (
+	listEnvironment struct {
+		EnvironmentPath
+		Listing
+	}
+	listCommon struct {
+		ProjectPath
+		Listing
+	}
+	listOrganization struct {
+		OrganizationPath
+		Listing
+	}
+	entryEnvironment struct {
+		EnvironmentPath
+		EntryName
+		Paging
+	}
+	entryCommon struct {
+		ProjectPath
+		EntryName
+		Paging
+	}
+	entryOrganization struct {
+		OrganizationPath
+		EntryName
+		Paging
+	}
+)
+
+type lists interface {
+	placed
+	query() service.ListQuery
+}
+
+type named interface {
+	placed
+	entryName() string
+	paging() Paging
 }
 
 type entriesOutput struct {
@@ -47,7 +115,16 @@ type resolveInput struct {
 	Body wire.ResolveRequest
 }
 
-const environmentRoute = "/projects/{project}/environments/{environment}"
+type compareInput struct {
+	EnvironmentPath
+	Comparing
+}
+
+const (
+	environmentRoute  = "/projects/{project}/environments/{environment}"
+	commonRoute       = "/projects/{project}/common"
+	organizationRoute = "/organization"
+)
 
 func (s *server) entries(a huma.API) {
 	signedIn(s, a, operation("table", http.MethodGet, "/projects/{project}/table", "A project's names across its environments", tagged("entries")),
@@ -55,36 +132,56 @@ func (s *server) entries(a huma.API) {
 			out, err := s.service.Table(ctx, c, in.Project)
 			return &body[wire.Table]{out}, err
 		})
-	listAt[EnvironmentPath](s, a, "list-entries", environmentRoute, "List what an environment has, from all its layers")
-	listAt[ProjectPath](s, a, "list-common-entries", "/projects/{project}/common", "List what a project's common layer sets")
-	listAt[OrganizationPath](s, a, "list-organization-entries", "/organization", "List what the organization's layer sets")
-	signedIn(s, a, operation("show-entry", http.MethodGet, environmentRoute+"/entries/{name}", "Show an entry without a secret's value", tagged("entries")),
-		func(ctx context.Context, c service.Caller, in *entryPath) (*body[wire.Entry], error) {
-			out, err := s.service.ShowEntry(ctx, c, in.place(), in.Name)
-			return &body[wire.Entry]{out}, err
-		})
-	signedIn(s, a, operation("value", http.MethodGet, environmentRoute+"/entries/{name}/value", "Obtain one value", tagged("entries")),
-		func(ctx context.Context, c service.Caller, in *entryPath) (*body[wire.Value], error) {
-			out, err := s.service.Value(ctx, c, in.place(), in.Name)
-			return &body[wire.Value]{out}, err
-		})
-	signedIn(s, a, operation("history", http.MethodGet, environmentRoute+"/entries/{name}/versions", "The versions of an entry, newest first", tagged("entries")),
-		func(ctx context.Context, c service.Caller, in *entryPath) (*body[wire.History], error) {
-			out, err := s.service.History(ctx, c, in.place(), in.Name)
-			return &body[wire.History]{out}, err
-		})
+	entriesAt[listEnvironment, entryEnvironment](s, a, "", environmentRoute, "an environment, from all its layers")
+	entriesAt[listCommon, entryCommon](s, a, "-common", commonRoute, "a project's common layer")
+	entriesAt[listOrganization, entryOrganization](s, a, "-organization", organizationRoute, "the organization's layer")
 	signedIn(s, a, operation("resolve", http.MethodPost, environmentRoute+"/resolve", "Obtain the values of references, as one read of one moment", tagged("entries")),
 		func(ctx context.Context, c service.Caller, in *resolveInput) (*body[wire.Resolved], error) {
 			out, err := s.service.Resolve(ctx, c, in.place(), in.Body)
 			return &body[wire.Resolved]{out}, err
 		})
+	signedIn(s, a, operation("compare", http.MethodGet, environmentRoute+"/comparison", "Two environments, or one at two revisions, side by side without values", tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *compareInput) (*body[wire.Comparison], error) {
+			other := layers.Place{Project: in.OtherProject, Environment: in.OtherEnvironment}
+			if other.Project == "" {
+				other.Project = in.Project
+			}
+			out, err := s.service.Compare(ctx, c, service.Side{Place: in.place(), Revision: in.Revision}, service.Side{Place: other, Revision: in.OtherRevision})
+			return &body[wire.Comparison]{out}, err
+		})
 }
 
-func listAt[P placed](s *server, a huma.API, id, route, summary string) {
-	signedIn(s, a, operation(id, http.MethodGet, route+"/entries", summary, tagged("entries")),
-		func(ctx context.Context, c service.Caller, in *P) (*entriesOutput, error) {
-			out, err := s.service.ListEntries(ctx, c, (*in).place())
+func entriesAt[L lists, E named](s *server, a huma.API, suffix, route, what string) {
+	signedIn(s, a, operation("list-entries"+suffix, http.MethodGet, route+"/entries", "List what there is in "+what, tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *L) (*entriesOutput, error) {
+			out, err := s.service.ListEntries(ctx, c, (*in).place(), (*in).query())
 			return &entriesOutput{ETag: etag(out.Revision), Body: out}, err
+		})
+	signedIn(s, a, operation("show-entry"+suffix, http.MethodGet, route+"/entries/{name}", "Show an entry of "+what+", without a secret's value", tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *E) (*body[wire.Entry], error) {
+			out, err := s.service.ShowEntry(ctx, c, (*in).place(), (*in).entryName())
+			return &body[wire.Entry]{out}, err
+		})
+	signedIn(s, a, operation("show-layers"+suffix, http.MethodGet, route+"/entries/{name}/layers", "Every layer that sets a name in "+what+", and which one wins", tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *E) (*body[wire.Layered], error) {
+			out, err := s.service.ShowLayers(ctx, c, (*in).place(), (*in).entryName())
+			return &body[wire.Layered]{out}, err
+		})
+	signedIn(s, a, operation("same"+suffix, http.MethodGet, route+"/entries/{name}/same", "Where else a value of "+what+" is used, among what the caller may read", tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *E) (*body[wire.Sameness], error) {
+			out, err := s.service.SameAs(ctx, c, (*in).place(), (*in).entryName())
+			return &body[wire.Sameness]{out}, err
+		})
+	signedIn(s, a, operation("value"+suffix, http.MethodGet, route+"/entries/{name}/value", "Obtain one value of "+what, tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *E) (*body[wire.Value], error) {
+			out, err := s.service.Value(ctx, c, (*in).place(), (*in).entryName())
+			return &body[wire.Value]{out}, err
+		})
+	signedIn(s, a, operation("history"+suffix, http.MethodGet, route+"/entries/{name}/versions", "The versions of an entry of "+what+", newest first", tagged("entries")),
+		func(ctx context.Context, c service.Caller, in *E) (*body[wire.History], error) {
+			page := (*in).paging()
+			out, err := s.service.History(ctx, c, (*in).place(), (*in).entryName(), page.Before, page.Limit)
+			return &body[wire.History]{out}, err
 		})
 }
 

@@ -39,11 +39,18 @@ func operations(t *testing.T) map[string][2]string {
 	return all
 }
 
-// bodies are well-formed requests for the operations that take one.
+// bodies are well-formed requests for the operations that take one. The forms at
+// a project's common layer and at the organization's are those of an environment.
 var bodies = map[string]string{
-	"add-project": `{"name":"extra"}`, "add-environment": `{"name":"extra"}`, "add-person": `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
+	"add-project": `{"name":"extra"}`, "edit-project": `{"maxAgeDays":90}`, "add-environment": `{"name":"extra"}`, "edit-environment": `{"protected":true}`,
+	"add-person": `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
-	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-common": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-organization": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`,
+	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
+	"revert": `{"change":1}`, "move": `{"to":{"project":"loans"},"names":["KEY"]}`, "copy": `{"from":{"project":"loans","environment":"live"},"names":["KEY"]}`,
+}
+
+func bodyOf(id string) string {
+	return bodies[strings.TrimSuffix(strings.TrimSuffix(id, "-common"), "-organization")]
 }
 
 // mayAnyone are the operations that need no more than a sign-in, and answer by
@@ -75,9 +82,12 @@ func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
 	}
 	for id, op := range operations(t) {
 		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99").Replace(op[1])
+		if id == "compare" {
+			path += "?otherEnvironment=staging"
+		}
 		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")
 		refused, allowed := events("Nobody", "refused"), events("Nobody", "allowed")
-		answer, body := ask(t, op[0], s.URL+path, nobody.Token(), bodies[id])
+		answer, body := ask(t, op[0], s.URL+path, nobody.Token(), bodyOf(id))
 		if mayAnyone[id] {
 			assert.Less(t, answer.StatusCode, 300, "%s: %s", id, body)
 			require.Eventually(t, func() bool { return events("Nobody", "allowed") > allowed }, 5*time.Second, 20*time.Millisecond, "%s leaves an event", id)

@@ -135,7 +135,7 @@ func (a *app) remove() *cli.Command {
 		Action: a.at(a.layerPlace, 1, -1, "NAME…", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			request := wire.ChangeRequest{Reason: cmd.String("because")}
 			for _, name := range cmd.Args().Slice() {
-				request.Edits = append(request.Edits, wire.Edit{Name: name, Remove: true})
+				request.Edits = append(request.Edits, wire.Edit{Name: name, Act: "remove"})
 			}
 			return a.commit(ctx, c, place, request)
 		}),

@@ -27,17 +27,12 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 	if err := c.Check(); err != nil {
 		return err
 	}
-	root, err := service.ReadRootKey(c.RootKeyFile)
-	if err != nil {
-		return err
-	}
-	defer root.Destroy()
 	store, err := storage.Open(c.Database, log)
 	if err != nil {
 		return err
 	}
 	defer store.Close()
-	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, Root: root, Now: c.Now, Log: log, Redact: redactor()})
+	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Log: log, Redact: redactor()})
 	if err != nil {
 		return err
 	}

@@ -2,14 +2,13 @@ package service
 
 import (
 	"context"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
+	"maps"
+	"slices"
 	"time"
-	"unicode/utf8"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
@@ -23,236 +22,474 @@ import (
 // AnyRevision lets a change go onto whatever stands.
 const AnyRevision = -1
 
-// Keep commits edits to one layer together, or none of them. With base other
-// than [AnyRevision] the layer must still be at that revision.
-func (s *Service) Keep(ctx context.Context, caller Caller, place layers.Place, base int64, request wire.ChangeRequest) (out wire.Change, err error) {
-	op := s.begin(ctx, caller, "change.commit", place)
+// ShredHorizon is how long a part of a backup that holds keys is kept: after it,
+// what was destroyed is gone from every backup.
+const ShredHorizon = 7 * 24 * time.Hour
+
+// CommitOptions say how a change is made.
+type CommitOptions struct {
+	Base   int64  // the revision that the layer must still be at, or AnyRevision
+	DryRun bool   // say what it would do and do nothing
+	Key    string // a write repeated under the same key is one write; "": none
+}
+
+// maxKey bounds an idempotency key, in bytes.
+const maxKey = 200
+
+func (o CommitOptions) action(name string) string {
+	if o.DryRun {
+		return name + "-preview"
+	}
+	return name
+}
+
+// Commit commits edits to one layer together, or none of them.
+func (s *Service) Commit(ctx context.Context, caller Caller, place layers.Place, o CommitOptions, request wire.ChangeRequest) (out wire.Change, err error) {
+	op := s.begin(ctx, caller, o.action("change.commit"), place)
 	defer op.end(&err)
+	return s.commitEdits(op, place, o, request, (*operation).find)
+}
+
+// commitEdits commits edits to the layer that find leads to.
+func (s *Service) commitEdits(op *operation, place layers.Place, o CommitOptions, request wire.ChangeRequest, find func(*operation, layers.Place) (located, error)) (wire.Change, error) {
 	op.event.Reason = s.redact(request.Reason)
-	edits, values, details := readEdits(request.Edits)
-	for _, e := range edits {
+	for _, e := range request.Edits {
 		op.event.Names = append(op.event.Names, s.redactName(e.Name))
 	}
-	err = s.changeLayer(op, place, base, func(c *commit) error {
-		if err := c.allowEdits(edits); err != nil {
+	// Before anything is computed for them.
+	l, err := find(op, place)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if err := op.allowEdits(request.Edits, l); err != nil {
+		return wire.Change{}, err
+	}
+	steps, details := readSteps(request.Edits, s.now())
+	return s.changeLayer(op, place, o, request, find, func(c *commit) error {
+		if err := op.allowEdits(request.Edits, c.at); err != nil {
 			return err
 		}
-		effects, errs := layers.Plan(&c.layer.Layer, edits)
-		for _, e := range errs {
-			details = append(details, e.Error())
+		return c.take(steps, details)
+	})
+}
+
+// verbs are what acts need.
+var verbs = map[layers.Act][]access.Verb{
+	layers.Keep: {access.Write}, layers.Describe: {access.Write}, layers.Revert: {access.Write}, layers.Remove: {access.Remove},
+	layers.Restore: {access.Remove}, layers.Rename: {access.Write, access.Remove}, layers.Destroy: {access.Destroy},
+}
+
+func (op *operation) allowEdits(edits []wire.Edit, l located) error {
+	asked := map[access.Verb]bool{}
+	for _, e := range edits {
+		for _, verb := range verbs[actOf(e)] {
+			asked[verb] = true
 		}
-		if len(details) > 0 {
-			return problems(Invalid, "things are wrong with the change; nothing was kept", details)
-		}
-		for i, effect := range effects {
-			if err := c.apply(edits[i], effect, values[i]); err != nil {
+	}
+	if len(asked) == 0 {
+		asked[access.Write] = true
+	}
+	if l.private {
+		return nil // one's own
+	}
+	for _, verb := range []access.Verb{access.Write, access.Remove, access.Destroy} {
+		if asked[verb] {
+			if err := op.allow(verb, l); err != nil {
 				return err
 			}
 		}
-		return nil
-	}, &out)
-	return out, err
+	}
+	return nil
 }
 
-// readEdits decodes values; what is wrong is told without them.
-func readEdits(edits []wire.Edit) (all []layers.Edit, values []secret.Value, details []string) {
-	for _, e := range edits {
-		value := secret.FromString(e.Value)
-		if e.Encoding == "base64" {
-			raw, err := base64.StdEncoding.DecodeString(e.Value)
-			if err != nil {
-				details = append(details, fmt.Sprintf("%s: the value is not base64 (standard alphabet with padding)", e.Name))
-			}
-			value = secret.New(raw)
-		}
-		switch {
-		case value.Len() > envelope.MaxValue:
-			details = append(details, fmt.Sprintf("%s: a value has at most 1 MiB, this one has %d bytes", e.Name, value.Len()))
-		case e.Kind == string(layers.Setting) && (!utf8.Valid(value.Expose()) || strings.ContainsRune(string(value.Expose()), 0)):
-			details = append(details, fmt.Sprintf("%s: a setting is UTF-8 text without NUL; keep it as a secret", e.Name))
-		case (e.Remove || e.Kind == string(layers.Nothing)) && value.Len() > 0:
-			details = append(details, fmt.Sprintf("%s: a value comes with an edit that takes none", e.Name))
-		}
-		all = append(all, layers.Edit{Name: e.Name, Kind: layers.Kind(e.Kind), Remove: e.Remove})
-		values = append(values, value)
+func actOf(e wire.Edit) layers.Act {
+	if e.Act == "" {
+		return layers.Keep
 	}
-	return all, values, details
+	return layers.Act(e.Act)
 }
 
 // commit is a change on its way, with the layer's row locked.
 type commit struct {
-	op      *operation
-	tx      *storage.Tx
-	at      located
-	layer   *loadedLayer
-	keys    *projectKeys
-	head    storage.Layer // at the new revision
-	now     time.Time
-	effects []wire.Effect
+	op     *operation
+	tx     *storage.Tx
+	at     located
+	layer  *loadedLayer // as it stands
+	next   *loadedLayer // as it will stand
+	key    *projectKey
+	prints *secret.Key
+	now    time.Time
+	dry    bool
+	scope  storage.Scope
+
+	fresh     []int64 // ids of new entries
+	dirty     map[int64]bool
+	versions  []storage.Version
+	keys      []storage.VersionKey
+	destroyed []storage.Version // EntryID and Version; 0: all
+	done      []layers.Done
+	out       wire.Change
+	ids       []int64 // reserved for new entries
+	problems  []string
 }
 
+// errDryRun ends the transaction of a change that was only to be looked at.
+var errDryRun = errors.New("a dry run")
+
 // changeLayer moves a layer on by one revision: it locks the layer, checks its
-// manifest, lets f write, signs the outcome, and writes the change and its event
-// in the same transaction.
-func (s *Service) changeLayer(op *operation, place layers.Place, base int64, f func(*commit) error, out *wire.Change) error {
+// manifest, lets f say what changes, signs the outcome, and writes the change and
+// its event in the same transaction.
+func (s *Service) changeLayer(op *operation, place layers.Place, o CommitOptions, request any, find func(*operation, layers.Place) (located, error), f func(*commit) error) (wire.Change, error) {
+	if len(o.Key) > maxKey {
+		return wire.Change{}, problem(Invalid, "the idempotency key has %d bytes; at most %d are allowed", len(o.Key), maxKey)
+	}
+	var c *commit
+	var answered *wire.Change
 	err := s.store.In(op.ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		// Access is decided in the change's own transaction, on the newest
-		// directory, which cannot move on before the change is done.
-		if err := tx.ShareOrganization(); err != nil {
-			return err
-		}
-		d, err := s.currentDirectory(tx)
+		l, err := op.shared(tx, place, find)
 		if err != nil {
 			return err
 		}
-		op.dir = d
-		if d.revoked[op.caller.Token] {
-			return errSignIn
-		}
-		l, err := op.find(place)
-		if err != nil {
+		if c, err = op.lock(tx, l); err != nil {
 			return err
 		}
-		if err := tx.Widen(storage.Scope{l.where.Project}); err != nil {
+		c.dry = o.DryRun
+		if answered, err = c.before(o, request); answered != nil || err != nil {
 			return err
 		}
-		c := &commit{op: op, tx: tx, at: l}
-		if c.head, err = tx.LockLayer(l.layer); err != nil {
-			return err
+		if o.Base != AnyRevision && o.Base != int64(c.layer.Revision) {
+			return c.stale(o.Base)
 		}
-		// Not before the lock was had: others may have changed the layer meanwhile.
-		if c.now, err = notBefore(tx, trail.LayerLane(c.head.ID), c.head.Revision, s.now().UTC().Truncate(time.Microsecond)); err != nil {
-			return err
-		}
-		if c.layer, err = s.loadLayer(tx, d, c.head); err != nil {
-			return err
-		}
-		if base != AnyRevision && base != c.head.Revision {
-			// Who may not list there learns nothing of its revisions.
-			if err := op.allow(access.List, l); err != nil {
-				return err
-			}
-			return problem(Conflict, "%s is at revision %d, and the change was made for revision %d; look at what changed meanwhile, then try again", place, c.head.Revision, base)
-		}
-		if _, c.keys, err = s.keys.ofProject(tx, l.where.Project); err != nil {
-			return err
-		}
-		c.head.Revision++
 		if err := f(c); err != nil {
 			return err
 		}
-		*out, err = c.finish()
-		return err
+		if err := c.finish(); err != nil {
+			return err
+		}
+		return c.after(o, request)
 	})
-	if err == nil {
-		op.recorded = true
+	switch {
+	case errors.Is(err, errDryRun):
+		c.out.DryRun = true
+		return c.out, nil
+	case err != nil:
+		return wire.Change{}, err
+	case answered != nil:
+		op.event.Action += "-repeated"
+		return *answered, nil
 	}
-	return err
+	op.recorded = true
+	c.publish()
+	return c.out, nil
 }
 
-// allowEdits asks for write where something is set and for remove where
-// something is taken away.
-func (c *commit) allowEdits(edits []layers.Edit) error {
-	verbs := map[access.Verb]bool{}
-	for _, e := range edits {
-		if e.Remove {
-			verbs[access.Remove] = true
-		} else {
-			verbs[access.Write] = true
+// shared finds a place on the newest directory, which cannot move on before the
+// transaction ends.
+func (op *operation) shared(tx *storage.Tx, place layers.Place, find func(*operation, layers.Place) (located, error)) (located, error) {
+	if err := tx.ShareOrganization(); err != nil {
+		return located{}, err
+	}
+	d, err := op.service.currentDirectory(tx)
+	if err != nil {
+		return located{}, err
+	}
+	op.dir = d
+	if d.revoked[op.caller.Token] {
+		return located{}, errSignIn
+	}
+	l, err := find(op, place)
+	if err != nil {
+		return l, err
+	}
+	return l, tx.Widen(storage.Scope{l.where.Project})
+}
+
+// lock keeps others from changing a layer, and prepares its next revision.
+func (op *operation) lock(tx *storage.Tx, l located) (*commit, error) {
+	s := op.service
+	head, err := tx.LockLayer(l.layer)
+	if err != nil {
+		return nil, err
+	}
+	c := &commit{op: op, tx: tx, at: l, dirty: map[int64]bool{}, scope: storage.Scope{l.where.Project}}
+	// Not before the lock was had: others may have changed the layer meanwhile.
+	if c.now, err = notBefore(tx, trail.LayerLane(head.ID), head.Revision, s.now().UTC().Truncate(time.Microsecond)); err != nil {
+		return nil, err
+	}
+	loaded, err := s.loadLayers(tx, op.dir, []storage.Layer{head})
+	if err != nil {
+		return nil, err
+	}
+	c.layer = loaded[head.ID]
+	if c.key, err = s.keys.newest(tx, l.where.Project); err != nil {
+		return nil, err
+	}
+	if c.prints, err = s.keys.fingerprints(tx, l.where.Project); err != nil {
+		return nil, err
+	}
+	c.next = &loadedLayer{head: head, records: maps.Clone(c.layer.records)}
+	c.next.Place, c.next.Private = c.layer.Place, c.layer.Private
+	c.next.head.Revision++
+	return c, nil
+}
+
+// before answers a write that was done already under the same key.
+func (c *commit) before(o CommitOptions, request any) (*wire.Change, error) {
+	if o.Key == "" || o.DryRun {
+		return nil, nil
+	}
+	w, err := c.tx.WriteKey(c.at.where.Project, c.op.caller.actor(), o.Key)
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	print, err := c.print(request)
+	if err != nil {
+		return nil, err
+	}
+	if !envelope.Same(print, w.Request) {
+		return nil, problem(Conflict, "the idempotency key was used for another request; use a new one for each write")
+	}
+	var out wire.Change
+	return &out, json.Unmarshal([]byte(w.Answer), &out)
+}
+
+// print tells whether two requests are the same. It says nothing of what is in
+// them to one without the key.
+func (c *commit) print(request any) ([]byte, error) {
+	content, err := json.Marshal(request)
+	if err != nil {
+		return nil, fmt.Errorf("encode a request: %w", err)
+	}
+	defer clear(content)
+	return envelope.Sign(c.op.service.keys.requests, c.op.event.Action, envelope.Number(c.layer.ID), string(content)), nil
+}
+
+// after records the answer under the write's key.
+func (c *commit) after(o CommitOptions, request any) error {
+	if o.Key == "" || o.DryRun {
+		return nil
+	}
+	print, err := c.print(request)
+	if err != nil {
+		return err
+	}
+	answer, err := json.Marshal(c.out)
+	if err != nil {
+		return fmt.Errorf("encode an answer: %w", err)
+	}
+	return c.tx.CreateWriteKey(storage.WriteKey{ProjectID: c.at.where.Project, Caller: c.op.caller.actor(), Key: o.Key, Request: print, Answer: string(answer), CreatedAt: c.now})
+}
+
+func (c *commit) stale(base int64) error {
+	// Who may not list there learns nothing of its revisions.
+	if !c.at.private {
+		if err := c.op.allow(access.List, c.at); err != nil {
+			return err
 		}
 	}
-	if len(edits) == 0 {
-		verbs[access.Write] = true
+	return problem(Conflict, "%s is at revision %d, and the change was made for revision %d; look at what changed meanwhile, then try again", c.at.place, c.layer.Revision, base)
+}
+
+// record is an entry of the next revision, ready to be changed.
+func (c *commit) record(id int64) *record {
+	if !c.dirty[id] {
+		r := *c.next.records[id]
+		c.next.records[id], c.dirty[id] = &r, true
 	}
-	for _, verb := range []access.Verb{access.Write, access.Remove} {
-		if verbs[verb] {
-			if err := c.op.allow(verb, c.at); err != nil {
+	return c.next.records[id]
+}
+
+// add is a new entry of the next revision.
+func (c *commit) add(name string) (*record, error) {
+	if len(c.ids) == 0 && !c.dry {
+		ids, err := c.tx.EntryIDs(min(layers.MaxEdits, 1+len(c.fresh)*4))
+		if err != nil {
+			return nil, err
+		}
+		c.ids = ids
+	}
+	id := -int64(len(c.fresh) + 1)
+	if !c.dry {
+		id, c.ids = c.ids[0], c.ids[1:]
+	}
+	r := &record{Entry: storage.Entry{ProjectID: c.at.where.Project, ID: id, LayerID: c.layer.ID, Name: name, Past: []byte{}}}
+	c.next.records[id], c.dirty[id] = r, true
+	c.fresh = append(c.fresh, id)
+	return r, nil
+}
+
+// push gives an entry a new version. Versions that cannot count any more go into
+// the chain of its past.
+func (c *commit) push(r *record, v storage.Version, value secret.Value) error {
+	who := c.op.caller.Subject
+	v.ProjectID, v.EntryID, v.LayerID, v.Version = r.ProjectID, r.ID, r.LayerID, r.Version+1
+	if v.AuthorKind == "" {
+		v.Revision, v.AuthorKind, v.AuthorID, v.CreatedAt = c.next.head.Revision, string(who.Kind), who.ID, c.now
+	}
+	switch {
+	case v.DestroyedAt != nil:
+		v.Digest = envelope.Digest(nil)
+	case layers.Kind(v.Kind) == layers.Secret:
+		if !c.dry {
+			stored, err := envelope.SealVersion(c.key.key, c.op.service.keys.identity(c.next.head, v), value, envelope.Fingerprint(c.prints, value))
+			if err != nil {
 				return err
 			}
+			v.Sealed, v.Fingerprint, v.Digest = stored.Sealed, stored.Fingerprint, envelope.Digest(stored.Sealed)
+			c.keys = append(c.keys, storage.VersionKey{ProjectID: v.ProjectID, EntryID: v.EntryID, Version: v.Version, ProjectKeyID: c.key.id, Wrapped: stored.Wrapped})
 		}
-	}
-	return nil
-}
-
-func (c *commit) apply(edit layers.Edit, effect layers.Effect, value secret.Value) error {
-	entry := storage.Entry{ProjectID: c.at.where.Project, LayerID: c.head.ID, Name: edit.Name, Kind: string(edit.Kind), Version: 1}
-	if present, set := c.layer.Entries[edit.Name]; set {
-		entry.ID, entry.Version = present.ID, present.Version+1
-		if edit.Remove {
-			entry.Kind, entry.Version, entry.Removed = string(present.Kind), present.Version, true
-		}
-		if err := c.tx.SaveEntry(entry); err != nil {
-			return err
-		}
-	} else {
-		var err error
-		if entry, err = c.tx.CreateEntry(entry); err != nil {
-			return err
-		}
-	}
-	out := wire.Effect{Name: edit.Name, Act: string(effect.Act), Kind: string(effect.Kind)}
-	if !edit.Remove {
-		out.Version = entry.Version
-		if err := c.createVersion(entry, value); err != nil {
-			return err
-		}
-	}
-	c.effects = append(c.effects, out)
-	return nil
-}
-
-func (c *commit) createVersion(entry storage.Entry, value secret.Value) error {
-	who := c.op.caller.Subject
-	v := storage.Version{ProjectID: entry.ProjectID, EntryID: entry.ID, Version: entry.Version, LayerID: entry.LayerID, Kind: entry.Kind,
-		Revision: c.head.Revision, AuthorKind: string(who.Kind), AuthorID: who.ID, CreatedAt: c.now}
-	if layers.Kind(entry.Kind) != layers.Secret {
+	default:
 		v.Setting = string(value.Expose())
 		v.Digest = envelope.Digest([]byte(v.Setting))
-		return c.tx.CreateVersion(v, nil)
 	}
-	keys := c.op.service.keys
-	id := keys.identity(&c.layer.Layer, entry.ID, entry.Version, layers.Secret)
-	sealed, wrapped, err := keys.sealVersion(c.keys, id, value)
+	c.versions = append(c.versions, v)
+	v.Sealed = nil
+	r.Version, r.live = v.Version, append(slices.Clone(r.live), v)
+	return r.settle(c.op.dir, c.now)
+}
+
+// settle moves what cannot count any more into the past.
+func (r *record) settle(d *directory, now time.Time) error {
+	versions := make([]layers.Version, len(r.live))
+	for i, v := range r.live {
+		var err error
+		if versions[i], err = versionView(d, v); err != nil {
+			return err
+		}
+	}
+	r.Settled = layers.Settled(versions, now)
+	for r.live[0].Version < r.Settled {
+		r.Past = envelope.Chain(r.Past, versionRow(r.live[0]))
+		r.live = r.live[1:]
+	}
+	return nil
+}
+
+// note records what was done to an entry.
+func (c *commit) note(did string, before layers.Standing, r *record, kind layers.Kind, version int64, effect wire.Effect) {
+	details, _ := layers.ParseDetails(r.Details) // written by this program
+	after := layers.Standing{Name: r.Name, Version: r.Version, Removed: r.RemovedAt != nil, Gone: r.DestroyedAt != nil, Details: details}
+	d := layers.Done{Entry: r.ID, Name: before.Name, Did: did, Kind: kind, Version: version, Before: before, After: after}
+	if before.Name == "" {
+		d.Name = r.Name
+	} else if before.Name != r.Name {
+		d.To = r.Name
+	}
+	c.done = append(c.done, d)
+	effect.Name, effect.Act, effect.Kind, effect.To, effect.Version = d.Name, did, string(kind), d.To, version
+	c.out.Effects = append(c.out.Effects, effect)
+}
+
+// finish signs the layer as it will stand, and writes it and the change.
+func (c *commit) finish() error {
+	s := c.op.service
+	if len(c.problems) > 0 {
+		return problems(Invalid, "things are wrong with the change; nothing was kept", c.problems)
+	}
+	if err := c.next.view(c.op.dir); err != nil {
+		return err
+	}
+	if err := c.checkReferences(); err != nil {
+		return err
+	}
+	if err := c.tellReferring(); err != nil {
+		return err
+	}
+	who := c.op.caller.Subject
+	c.out.Layer, c.out.Revision, c.out.At, c.out.Reason = c.at.place.String(), c.next.head.Revision, c.now, c.op.event.Reason
+	c.out.Author = c.op.dir.subjectName(who)
+	if len(c.destroyed) > 0 {
+		c.out.GoneOn = day(c.now.Add(ShredHorizon + 24*time.Hour))
+	}
+	if c.dry {
+		return errDryRun
+	}
+	if err := c.write(); err != nil {
+		return err
+	}
+	c.next.head.Manifest = c.next.manifest(s.keys)
+	if err := c.tx.SaveLayer(c.next.head); err != nil {
+		return err
+	}
+	effects, err := json.Marshal(c.done)
 	if err != nil {
 		return err
 	}
-	v.Sealed, v.Digest = sealed, envelope.Digest(sealed)
-	return c.tx.CreateVersion(v, &storage.VersionKey{ProjectID: v.ProjectID, EntryID: v.EntryID, Version: v.Version, ProjectKeyID: c.keys.id, Wrapped: wrapped})
-}
-
-// finish signs the layer as it now stands and records the change.
-func (c *commit) finish() (wire.Change, error) {
-	s := c.op.service
-	entries, err := c.tx.Entries(c.head.ID)
-	if err != nil {
-		return wire.Change{}, err
-	}
-	versions, err := c.tx.Versions(c.head.ID)
-	if err != nil {
-		return wire.Change{}, err
-	}
-	c.head.Manifest = layerManifest(c.keys, s.keys.organization, c.head, entries, versions)
-	if err := c.tx.SaveLayer(c.head); err != nil {
-		return wire.Change{}, err
-	}
-	effects, err := json.Marshal(c.effects)
-	if err != nil {
-		return wire.Change{}, err
-	}
-	who := c.op.caller.Subject
-	row := storage.Change{ProjectID: c.at.where.Project, LayerID: c.head.ID, Revision: c.head.Revision, AuthorKind: string(who.Kind), AuthorID: who.ID,
-		CreatedAt: c.now, Reason: c.op.event.Reason, Effects: effects}
+	row := storage.Change{ProjectID: c.at.where.Project, LayerID: c.layer.ID, Revision: c.next.head.Revision, AuthorKind: string(who.Kind), AuthorID: who.ID,
+		CreatedAt: c.now, Reason: c.op.event.Reason, Effects: string(effects)}
+	row.MAC = s.keys.changeMAC(row)
 	if err := c.tx.CreateChange(row); err != nil {
-		return wire.Change{}, err
+		return err
 	}
 	e := c.op.event
-	e.Lane, e.Seq, e.Revision, e.At = trail.LayerLane(c.head.ID), c.head.Revision, c.head.Revision, c.now
-	e.Manifest = hex.EncodeToString(c.head.Manifest)
+	e.Lane, e.Seq, e.Revision, e.At = trail.LayerLane(c.layer.ID), row.Revision, row.Revision, c.now
+	e.Manifest = hex.EncodeToString(c.next.head.Manifest)
 	if err := appendTrail(c.tx, trail.NewBatch(s.keys.trail, []trail.Event{e})); err != nil {
 		if errors.Is(err, storage.ErrTaken) {
-			return wire.Change{}, fmt.Errorf("the layer %s was set back in the database: its trail is ahead of its revision %d", c.at.place, c.head.Revision-1)
+			return fmt.Errorf("the layer %s was set back in the database: its trail is ahead of its revision %d", c.at.place, c.layer.Revision)
 		}
-		return wire.Change{}, err
+		return err
 	}
-	return c.op.dir.wireChange(c.at.place, row), nil
+	return nil
+}
+
+// changeMAC signs the record of a change.
+func (k *keyring) changeMAC(c storage.Change) []byte {
+	return envelope.Sign(k.manifests, "change", envelope.Number(c.LayerID), envelope.Number(c.Revision), c.AuthorKind, envelope.Number(c.AuthorID),
+		envelope.Number(c.CreatedAt.UnixMicro()), c.Reason, c.Effects)
+}
+
+// write writes the rows that changed. Removals come first, so that the names
+// are free.
+func (c *commit) write() error {
+	fresh := make([]storage.Entry, len(c.fresh))
+	for i, id := range c.fresh {
+		fresh[i] = c.next.records[id].Entry
+		delete(c.dirty, id)
+	}
+	changed := slices.Collect(maps.Keys(c.dirty))
+	slices.SortFunc(changed, func(a, b int64) int {
+		ra, rb := c.next.records[a], c.next.records[b]
+		if (ra.RemovedAt == nil) != (rb.RemovedAt == nil) {
+			return map[bool]int{true: 1, false: -1}[ra.RemovedAt == nil]
+		}
+		return int(a - b)
+	})
+	for _, id := range changed {
+		if err := c.tx.SaveEntry(c.next.records[id].Entry); errors.Is(err, storage.ErrTaken) {
+			return problem(Conflict, "names are exchanged among entries of %s; rename them one after the other", c.at.place)
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(fresh) > 0 {
+		if err := c.tx.CreateEntries(fresh); err != nil {
+			return err
+		}
+	}
+	for _, v := range c.destroyed {
+		if err := c.tx.DestroyVersions(v, c.now, envelope.Digest(nil)); err != nil {
+			return err
+		}
+	}
+	return c.tx.CreateVersions(c.versions, c.keys)
+}
+
+// publish makes the committed layer known to this instance, and forgets what was
+// destroyed.
+func (c *commit) publish() {
+	s := c.op.service
+	for _, v := range c.destroyed {
+		newest := v.Version
+		if v.Version == 0 {
+			newest = c.layer.records[v.EntryID].Version
+			v.Version = 1
+		}
+		for n := v.Version; n <= newest; n++ {
+			s.sealed.remove(sealedID{v.EntryID, n})
+		}
+	}
+	s.layers.put(c.next)
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -27,8 +28,23 @@ type directory struct {
 	grantRows     []storage.Grant
 	grants        *access.Grants
 	revoked       map[int64]bool
-	layerIDs      map[access.Where]int64
+
+	// What is looked up. Removed projects and environments are found by id alone.
+	projectByName     map[string]*storage.Project
+	projectByID       map[int64]*storage.Project
+	environmentByID   map[int64]*storage.Environment
+	environmentByName map[access.Where]map[string]*storage.Environment // by the project
+	ofProject         map[int64][]storage.Environment                  // in their order, without the removed ones
+	layerIDs          map[access.Where]int64
+	layerByID         map[int64]storage.Layer
+	privateLayers     map[privateKey]int64
+	personNames       map[int64]string
+	workloadNames     map[int64]string
+	names             string // digest of everything that layers show by its name
 }
+
+// privateKey is one person in one environment.
+type privateKey struct{ person, environment int64 }
 
 // located is a place with its ids.
 type located struct {
@@ -36,6 +52,8 @@ type located struct {
 	where access.Where
 	layer int64
 	chain []int64 // layers from near to far
+	// private is whether the layer is the caller's own one in the place.
+	private bool
 }
 
 // currentDirectory returns the directory at the organization's present revision.
@@ -65,8 +83,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 		return nil, fmt.Errorf("the organization's records at revision %d are not what was signed: people, workloads, grants, projects or environments were altered in the database", stored.Organization.Revision)
 	}
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
-		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants,
-		revoked: map[int64]bool{}, layerIDs: map[access.Where]int64{}}
+		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{}}
 	grants := make([]access.Grant, len(stored.Grants))
 	for i, g := range stored.Grants {
 		grants[i] = access.Grant{ID: g.ID, Who: access.Subject{Kind: access.SubjectKind(g.SubjectKind), ID: g.SubjectID}, Role: g.Role,
@@ -76,14 +93,53 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	for _, r := range stored.Revoked {
 		d.revoked[r.TokenID] = true
 	}
-	for _, l := range stored.Layers {
-		where := access.Where{Project: l.ProjectID}
-		if l.EnvironmentID != nil {
-			where.Environment = *l.EnvironmentID
-		}
-		d.layerIDs[where] = l.ID
-	}
+	d.index(stored.Layers)
 	return d, nil
+}
+
+// index prepares the directory for being asked.
+func (d *directory) index(all []storage.Layer) {
+	d.projectByName, d.projectByID = map[string]*storage.Project{}, map[int64]*storage.Project{}
+	d.environmentByID, d.environmentByName = map[int64]*storage.Environment{}, map[access.Where]map[string]*storage.Environment{}
+	d.ofProject = map[int64][]storage.Environment{}
+	d.layerIDs, d.layerByID, d.privateLayers = map[access.Where]int64{}, map[int64]storage.Layer{}, map[privateKey]int64{}
+	d.personNames, d.workloadNames = map[int64]string{}, map[int64]string{}
+	names := sha256.New()
+	for i := range d.projects {
+		p := &d.projects[i]
+		d.projectByID[p.ID] = p
+		fmt.Fprintf(names, "p%d %q ", p.ID, p.Name)
+		if p.RemovedAt == nil {
+			d.projectByName[p.Name] = p
+			d.environmentByName[access.Where{Project: p.ID}] = map[string]*storage.Environment{}
+		}
+	}
+	for i := range d.environments {
+		e := &d.environments[i]
+		d.environmentByID[e.ID] = e
+		fmt.Fprintf(names, "e%d %q ", e.ID, e.Name)
+		if byName := d.environmentByName[access.Where{Project: e.ProjectID}]; e.RemovedAt == nil && byName != nil {
+			byName[e.Name] = e
+			d.ofProject[e.ProjectID] = append(d.ofProject[e.ProjectID], *e)
+		}
+	}
+	for _, p := range d.people {
+		d.personNames[p.ID] = p.Name
+		fmt.Fprintf(names, "h%d %q ", p.ID, p.Name)
+	}
+	for _, w := range d.workloads {
+		d.workloadNames[w.ID] = w.Name
+		fmt.Fprintf(names, "w%d %q ", w.ID, w.Name)
+	}
+	for _, l := range all {
+		d.layerByID[l.ID] = l
+		if l.PersonID != nil {
+			d.privateLayers[privateKey{*l.PersonID, orZero(l.EnvironmentID)}] = l.ID
+		} else {
+			d.layerIDs[access.Where{Project: l.ProjectID, Environment: orZero(l.EnvironmentID)}] = l.ID
+		}
+	}
+	d.names = string(names.Sum(nil))
 }
 
 // directoryManifest signs everything that access is decided on. A person's name
@@ -95,14 +151,11 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	at := func(t time.Time) string { return envelope.Number(t.UnixMicro()) }
 	for _, p := range d.Projects {
-		add("project", p.ID, p.Name)
+		add("project", p.ID, p.Name, envelope.Number(int64(p.KeepRemovedDays)), envelope.Number(int64(p.MaxAgeDays)), moment(p.RemovedAt), moment(p.PurgeAt), moment(p.DestroyedAt))
 	}
 	for _, e := range d.Environments {
-		follows := int64(0)
-		if e.Follows != nil {
-			follows = *e.Follows
-		}
-		add("environment", e.ID, envelope.Number(e.ProjectID), e.Name, envelope.Number(follows))
+		add("environment", e.ID, envelope.Number(e.ProjectID), e.Name, envelope.Number(orZero(e.Follows)), strconv.FormatBool(e.Protected),
+			envelope.Number(int64(e.MaxAgeDays)), moment(e.RemovedAt), moment(e.PurgeAt), moment(e.DestroyedAt))
 	}
 	for _, p := range d.People {
 		add("person", p.ID, p.Login, p.Password)
@@ -120,11 +173,7 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		add("revoked", r.TokenID, at(r.Until))
 	}
 	for _, l := range d.Layers {
-		environment := int64(0)
-		if l.EnvironmentID != nil {
-			environment = *l.EnvironmentID
-		}
-		add("layer", l.ID, envelope.Number(l.ProjectID), envelope.Number(environment))
+		add("layer", l.ID, envelope.Number(l.ProjectID), envelope.Number(orZero(l.EnvironmentID)), envelope.Number(orZero(l.PersonID)))
 	}
 	return envelope.Manifest(k.manifests, "organization "+k.organization, d.Organization.Revision, rows)
 }
@@ -202,102 +251,70 @@ func appendTrail(tx *storage.Tx, b trail.Batch) error {
 func (d *directory) locate(place layers.Place) (located, bool) {
 	l := located{place: place}
 	if place.Project != "" {
-		for _, p := range d.projects {
-			if p.Name == place.Project {
-				l.where.Project = p.ID
-			}
-		}
-		if l.where.Project == 0 {
+		p := d.projectByName[place.Project]
+		if p == nil {
 			return l, false
 		}
+		l.where.Project = p.ID
 	}
 	if place.Environment == "" {
 		l.layer = d.layerIDs[l.where]
 		l.chain = []int64{l.layer}
 		return l, l.layer != 0
 	}
-	for e := d.environment(l.where.Project, func(e storage.Environment) bool { return e.Name == place.Environment }); e != nil; {
-		if l.where.Environment == 0 {
-			l.where.Environment = e.ID
-		}
-		l.chain = append(l.chain, d.layerIDs[access.Where{Project: e.ProjectID, Environment: e.ID}])
-		if e.Follows == nil || len(l.chain) > layers.MaxFollow {
-			break
-		}
-		followed := *e.Follows
-		e = d.environment(l.where.Project, func(e storage.Environment) bool { return e.ID == followed })
-	}
-	if l.where.Environment == 0 {
+	e := d.environmentByName[access.Where{Project: l.where.Project}][place.Environment]
+	if e == nil {
 		return l, false
+	}
+	l.where.Environment = e.ID
+	for e != nil && len(l.chain) <= layers.MaxFollow {
+		l.chain = append(l.chain, d.layerIDs[access.Where{Project: e.ProjectID, Environment: e.ID}])
+		e = d.environmentByID[orZero(e.Follows)]
 	}
 	l.layer = l.chain[0]
 	l.chain = append(l.chain, d.layerIDs[access.Where{Project: l.where.Project}], d.layerIDs[access.Where{}])
 	return l, true
 }
 
-func (d *directory) environment(project int64, is func(storage.Environment) bool) *storage.Environment {
-	for i, e := range d.environments {
-		if e.ProjectID == project && is(e) {
-			return &d.environments[i]
-		}
+// environmentsOf are a project's environments in their order, without removed ones.
+func (d *directory) environmentsOf(project string) []storage.Environment {
+	if p := d.projectByName[project]; p != nil {
+		return d.ofProject[p.ID]
 	}
 	return nil
 }
 
-func (d *directory) environmentsOf(project string) []storage.Environment {
-	var all []storage.Environment
-	for _, e := range d.environments {
-		if d.projectName(e.ProjectID) == project {
-			all = append(all, e)
-		}
-	}
-	return all
-}
-
-func (d *directory) projectName(id int64) string {
-	for _, p := range d.projects {
-		if p.ID == id {
-			return p.Name
-		}
-	}
-	return ""
-}
-
-// placeOf names a layer's place by its ids.
+// placeOf is the name of a place, also of one that was removed.
 func (d *directory) placeOf(where access.Where) layers.Place {
-	p := layers.Place{Project: d.projectName(where.Project)}
-	if where.Environment != 0 {
-		if e := d.environment(where.Project, func(e storage.Environment) bool { return e.ID == where.Environment }); e != nil {
-			p.Environment = e.Name
-		}
+	var place layers.Place
+	if p := d.projectByID[where.Project]; p != nil {
+		place.Project = p.Name
 	}
-	return p
+	if e := d.environmentByID[where.Environment]; e != nil {
+		place.Environment = e.Name
+	}
+	return place
 }
 
 // layerPlace finds the place of a layer by its id.
 func (d *directory) layerPlace(id int64) access.Where {
-	for where, layer := range d.layerIDs {
-		if layer == id {
-			return where
-		}
-	}
-	return access.Where{}
+	l := d.layerByID[id]
+	return access.Where{Project: l.ProjectID, Environment: orZero(l.EnvironmentID)}
 }
 
 // subjectName is a person's or a workload's name for people.
 func (d *directory) subjectName(who access.Subject) string {
-	if d != nil && who.Kind == access.Person {
-		for _, p := range d.people {
-			if p.ID == who.ID && p.Name != "" {
-				return p.Name
-			}
+	if d != nil {
+		name := d.workloadNames[who.ID]
+		if who.Kind == access.Person {
+			name = d.personNames[who.ID]
 		}
-	} else if d != nil {
-		for _, w := range d.workloads {
-			if w.ID == who.ID {
-				return w.Name
-			}
+		if name != "" {
+			return name
 		}
+	}
+	if who == (access.Subject{}) {
+		return "the service itself"
 	}
 	return string(who.Kind) + " " + strconv.FormatInt(who.ID, 10)
 }

@@ -43,7 +43,7 @@ func TestNoAnswerIsStaleOnAnyInstance(t *testing.T) {
 			keep(t, c, live, wire.Edit{Name: name, Kind: kind, Value: value})
 			model[name] = value
 		case 2:
-			_, err := c.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: name, Remove: true}}})
+			_, err := c.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: name, Act: "remove"}}})
 			assert.Equal(t, set, err == nil)
 			delete(model, name)
 		}

@@ -5,8 +5,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"sync"
+	"time"
 
 	"adytum.example/internal/core/envelope"
 	"adytum.example/internal/core/secret"
@@ -70,38 +73,103 @@ func ReadRootKey(path string) (*secret.Key, error) {
 	return secret.NewKey(raw)
 }
 
-// keyring holds the keys that are derived from the root key, and the project
-// keys that were unwrapped so far. It is safe for concurrent use.
+// The purposes of a project's keys.
+const (
+	forValues       = "values"       // wraps version keys
+	forFingerprints = "fingerprints" // tells whether values are the same
+	forSigning      = "signing"      // the organization's: manifests, tokens, the trail
+)
+
+// keyring holds the root keys that this instance was given, and what was
+// unwrapped with them so far. It is safe for concurrent use.
 type keyring struct {
 	organization string
-	wrapProjects *secret.Key
-	manifests    *secret.Key // of the directory
-	tokens       *secret.Key
-	trail        *secret.Key
-
-	mu       sync.Mutex
-	projects map[int64]*projectKeys // by the key's id
+	signing      // derived from the organization's signing key
+	mu           sync.Mutex
+	roots        map[int64]*secret.Key // wrapping keys, by the root key's id
+	projects     map[int64]*projectKey // by the key's id
+	prints       map[int64]*projectKey // fingerprint keys, by project
 }
 
-// projectKeys are what a project's key is split into.
-type projectKeys struct {
-	id        int64
-	wrap      *secret.Key // version keys
-	manifests *secret.Key // of its layers
+// signing are the keys that say that records are this installation's own. They
+// stay the same when root keys and project keys are renewed.
+type signing struct{ manifests, tokens, trail, requests *secret.Key }
+
+// projectKey is one key of a project, ready for its purpose.
+type projectKey struct {
+	id  int64
+	key *secret.Key
 }
 
-// openKeyring derives the keys, and refuses a root key of another installation.
-func openKeyring(root *secret.Key, o storage.Organization) (*keyring, error) {
-	if check, err := rootCheck(root, o.UID); err != nil {
+// openKeyring finds which root keys were given, and refuses those of another
+// installation.
+func openKeyring(tx *storage.Tx, given []*secret.Key) (*keyring, error) {
+	o, err := tx.Organization()
+	if err != nil {
 		return nil, err
-	} else if !envelope.Same(check, o.RootCheck) {
-		return nil, fmt.Errorf("%w: this is not the key that the database was set up with; nothing was changed", ErrRootKey)
 	}
-	return deriveKeyring(root, o.UID)
+	k := &keyring{organization: o.UID, roots: map[int64]*secret.Key{}, projects: map[int64]*projectKey{}, prints: map[int64]*projectKey{}}
+	known, err := tx.RootKeys()
+	if err != nil {
+		return nil, err
+	}
+	if err := k.addRoots(given, known); err != nil {
+		return nil, err
+	}
+	for _, r := range known {
+		if r.State == rootActive && k.roots[r.ID] == nil {
+			return nil, fmt.Errorf("%w: this is not the key that the database was set up with; nothing was changed", ErrRootKey)
+		}
+	}
+	stored, err := tx.ProjectKeys(0)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range stored {
+		if s.Purpose == forSigning {
+			return k, k.openSigning(s)
+		}
+	}
+	return nil, errors.New("the organization's signing key is missing from the database")
 }
 
-func rootCheck(root *secret.Key, uid string) ([]byte, error) {
-	key, err := envelope.Derive(root, envelope.RootCheck)
+// addRoots takes up those of the given root keys that the database knows.
+func (k *keyring) addRoots(given []*secret.Key, known []storage.RootKey) error {
+	for _, root := range given {
+		proof, err := rootProof(root, k.organization)
+		if err != nil {
+			return err
+		}
+		for _, r := range known {
+			if !envelope.Same(proof, r.Proof) {
+				continue
+			}
+			wrapping, err := envelope.Derive(root, envelope.WrapProjectKeys)
+			if err != nil {
+				return err
+			}
+			k.mu.Lock()
+			if k.roots[r.ID] == nil {
+				k.roots[r.ID] = wrapping
+			} else {
+				wrapping.Destroy()
+			}
+			k.mu.Unlock()
+		}
+	}
+	return nil
+}
+
+// rootIDs are the ids of the root keys that this instance holds.
+func (k *keyring) rootIDs() []int64 {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.Sorted(maps.Keys(k.roots))
+}
+
+// rootProof tells whether a key is a certain root key, and nothing about it.
+func rootProof(root *secret.Key, uid string) ([]byte, error) {
+	key, err := envelope.Derive(root, envelope.RootProof)
 	if err != nil {
 		return nil, err
 	}
@@ -109,89 +177,209 @@ func rootCheck(root *secret.Key, uid string) ([]byte, error) {
 	return envelope.Sign(key, uid), nil
 }
 
-func deriveKeyring(root *secret.Key, uid string) (*keyring, error) {
-	k := &keyring{organization: uid, projects: map[int64]*projectKeys{}}
+func (k *keyring) openSigning(stored storage.ProjectKey) error {
+	key, err := k.unwrap(stored)
+	if err != nil {
+		return err
+	}
+	defer key.Destroy()
 	for purpose, target := range map[envelope.Purpose]**secret.Key{
-		envelope.WrapProjectKeys: &k.wrapProjects, envelope.SignManifests: &k.manifests,
-		envelope.SignTokens: &k.tokens, envelope.SignTrail: &k.trail,
+		envelope.SignManifests: &k.manifests, envelope.SignTokens: &k.tokens, envelope.SignTrail: &k.trail, envelope.SignRequests: &k.requests,
 	} {
-		var err error
-		if *target, err = envelope.Derive(root, purpose); err != nil {
-			return nil, err
+		if *target, err = envelope.Derive(key, purpose); err != nil {
+			return err
 		}
 	}
-	return k, nil
+	return nil
 }
 
 func (k *keyring) destroy() {
-	for _, key := range []*secret.Key{k.wrapProjects, k.manifests, k.tokens, k.trail} {
-		key.Destroy()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	all := []*secret.Key{k.manifests, k.tokens, k.trail, k.requests}
+	for _, m := range []map[int64]*projectKey{k.projects, k.prints} {
+		for _, p := range m {
+			all = append(all, p.key)
+		}
 	}
-	for _, p := range k.projects {
-		p.wrap.Destroy()
-		p.manifests.Destroy()
+	for _, key := range append(all, slices.Collect(maps.Values(k.roots))...) {
+		if key != nil {
+			key.Destroy()
+		}
 	}
+}
+
+func (k *keyring) unwrap(stored storage.ProjectKey) (*secret.Key, error) {
+	k.mu.Lock()
+	root := k.roots[stored.RootKeyID]
+	k.mu.Unlock()
+	if root == nil {
+		return nil, fmt.Errorf("the root key %d, which wraps a key of project %d, was not given to this instance", stored.RootKeyID, stored.ProjectID)
+	}
+	key, err := envelope.UnwrapProjectKey(root, k.organization, stored.Purpose, stored.ProjectID, stored.ID, stored.Wrapped)
+	if err != nil {
+		return nil, fmt.Errorf("open the key %d of project %d: %w", stored.ID, stored.ProjectID, err)
+	}
+	return key, nil
 }
 
 // open unwraps a project's key, once.
-func (k *keyring) open(stored storage.ProjectKey) (*projectKeys, error) {
+func (k *keyring) open(stored storage.ProjectKey) (*projectKey, error) {
 	k.mu.Lock()
-	defer k.mu.Unlock()
-	if p, known := k.projects[stored.ID]; known {
+	p := k.projects[stored.ID]
+	k.mu.Unlock()
+	if p != nil {
 		return p, nil
 	}
-	key, err := envelope.UnwrapProjectKey(k.wrapProjects, k.organization, stored.ProjectID, stored.ID, stored.Wrapped)
+	key, err := k.unwrap(stored)
 	if err != nil {
-		return nil, fmt.Errorf("open the key of project %d: %w", stored.ProjectID, err)
+		return nil, err
 	}
 	defer key.Destroy()
-	p := &projectKeys{id: stored.ID}
-	if p.wrap, err = envelope.Derive(key, envelope.WrapVersionKeys); err != nil {
+	purpose := envelope.WrapVersionKeys
+	if stored.Purpose == forFingerprints {
+		purpose = envelope.Fingerprints
+	}
+	derived, err := envelope.Derive(key, purpose)
+	if err != nil {
 		return nil, err
 	}
-	if p.manifests, err = envelope.Derive(key, envelope.SignManifests); err != nil {
-		return nil, err
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if p := k.projects[stored.ID]; p != nil {
+		derived.Destroy()
+		return p, nil
 	}
+	p = &projectKey{stored.ID, derived}
 	k.projects[stored.ID] = p
+	if stored.Purpose == forFingerprints {
+		k.prints[stored.ProjectID] = p
+	}
 	return p, nil
 }
 
-// create makes a new key for a project and stores it wrapped.
-func (k *keyring) create(tx *storage.Tx, project int64, stored storage.ProjectKey) (*projectKeys, error) {
-	id, err := tx.NextProjectKeyID()
+// create makes a new key for a project and stores it wrapped by the root key
+// that is active now.
+func (k *keyring) create(tx *storage.Tx, project int64, purpose string, now time.Time) (storage.ProjectKey, error) {
+	stored := storage.ProjectKey{ProjectID: project, Purpose: purpose, CreatedAt: now}
+	root, err := k.activeRoot(tx)
 	if err != nil {
-		return nil, err
+		return stored, err
+	}
+	if stored.ID, err = tx.NextProjectKeyID(); err != nil {
+		return stored, err
 	}
 	key, err := secret.RandomKey()
 	if err != nil {
-		return nil, err
+		return stored, err
 	}
 	defer key.Destroy()
-	stored.ProjectID, stored.ID = project, id
-	if stored.Wrapped, err = envelope.WrapProjectKey(k.wrapProjects, k.organization, project, id, key); err != nil {
-		return nil, err
-	}
-	if err := tx.CreateProjectKey(stored); err != nil {
-		return nil, err
-	}
-	return k.open(stored)
+	return stored, k.store(tx, &stored, root, key, tx.CreateProjectKey)
 }
 
-// ofProject returns all keys of a project by id, and the newest.
-func (k *keyring) ofProject(tx *storage.Tx, project int64) (byID map[int64]*projectKeys, newest *projectKeys, err error) {
+// store wraps a key with a root key and writes it.
+func (k *keyring) store(tx *storage.Tx, stored *storage.ProjectKey, root int64, key *secret.Key, write func(storage.ProjectKey) error) error {
+	k.mu.Lock()
+	wrapping := k.roots[root]
+	k.mu.Unlock()
+	var err error
+	stored.RootKeyID = root
+	if stored.Wrapped, err = envelope.WrapProjectKey(wrapping, k.organization, stored.Purpose, stored.ProjectID, stored.ID, key); err != nil {
+		return err
+	}
+	return write(*stored)
+}
+
+// activeRoot is the root key that new wraps use.
+func (k *keyring) activeRoot(tx *storage.Tx) (int64, error) {
+	known, err := tx.RootKeys()
+	if err != nil {
+		return 0, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, r := range known {
+		if r.State == rootActive && k.roots[r.ID] != nil {
+			return r.ID, nil
+		}
+	}
+	return 0, problem(Unavailable, "the active root key was not given to this instance yet; try again in a moment")
+}
+
+// createProject makes the keys of a new project.
+func (k *keyring) createProject(tx *storage.Tx, project int64, now time.Time) error {
+	for _, purpose := range []string{forValues, forFingerprints} {
+		if _, err := k.create(tx, project, purpose, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// newest is the key of a project that new versions are wrapped with.
+func (k *keyring) newest(tx *storage.Tx, project int64) (*projectKey, error) {
 	stored, err := tx.ProjectKeys(project)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	byID = map[int64]*projectKeys{}
-	for _, s := range stored {
-		if newest, err = k.open(s); err != nil {
-			return nil, nil, err
+	for i := len(stored) - 1; i >= 0; i-- {
+		if stored[i].Purpose == forValues {
+			return k.open(stored[i])
 		}
-		byID[s.ID] = newest
 	}
-	if newest == nil {
-		return nil, nil, fmt.Errorf("the key of project %d is missing from the database", project)
-	}
-	return byID, newest, nil
+	return nil, fmt.Errorf("the key of project %d is missing from the database", project)
 }
+
+// byID is one key of a project.
+func (k *keyring) byID(tx *storage.Tx, project, id int64) (*projectKey, error) {
+	k.mu.Lock()
+	p := k.projects[id]
+	k.mu.Unlock()
+	if p != nil {
+		return p, nil
+	}
+	if tx == nil {
+		return nil, errNotCached
+	}
+	stored, err := tx.ProjectKeys(project)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range stored {
+		if s.ID == id && s.Purpose == forValues {
+			return k.open(s)
+		}
+	}
+	return nil, fmt.Errorf("the key %d of project %d is missing from the database", id, project)
+}
+
+// fingerprints is the key that tells a project's values apart.
+func (k *keyring) fingerprints(tx *storage.Tx, project int64) (*secret.Key, error) {
+	k.mu.Lock()
+	p := k.prints[project]
+	k.mu.Unlock()
+	if p != nil {
+		return p.key, nil
+	}
+	stored, err := tx.ProjectKeys(project)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range stored {
+		if s.Purpose == forFingerprints {
+			p, err := k.open(s)
+			if err != nil {
+				return nil, err
+			}
+			return p.key, nil
+		}
+	}
+	return nil, fmt.Errorf("the fingerprint key of project %d is missing from the database", project)
+}
+
+// The states of a root key.
+const (
+	rootPending = "pending" // known to some instances, used for nothing yet
+	rootActive  = "active"  // new wraps use it
+	rootRetired = "retired" // wraps nothing any more
+)

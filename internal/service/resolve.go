@@ -3,19 +3,16 @@ package service
 import (
 	"context"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
-	"sort"
 	"strconv"
+	"time"
 	"unicode/utf8"
 
 	"adytum.example/client/wire"
-	"adytum.example/internal/core/access"
 	"adytum.example/internal/core/layers"
 	"adytum.example/internal/core/reference"
-	"adytum.example/internal/core/secret"
 	"adytum.example/internal/core/trail"
 	"adytum.example/internal/storage"
 )
@@ -24,8 +21,9 @@ import (
 const MaxReferences = 1000
 
 // resolveTries is how often an answer is made anew when something changed
-// between reading it and recording it. The last is given all the same: it was
-// read in one snapshot after the request began.
+// between reading it and recording it. The first is made from what is in memory.
+// The last is given all the same: it was read in one snapshot after the request
+// began.
 const resolveTries = 3
 
 // Resolve obtains the values of references for a place, as one read of one
@@ -64,11 +62,9 @@ func parseReferences(texts []string) ([]reference.Reference, error) {
 	if len(texts) > MaxReferences {
 		return nil, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(texts), MaxReferences)
 	}
-	var (
-		parsed  []reference.Reference
-		details []string
-		seen    = map[string]bool{}
-	)
+	var details []string
+	parsed := make([]reference.Reference, 0, len(texts))
+	seen := make(map[string]bool, len(texts))
 	for i, text := range texts {
 		r, err := reference.Parse(text)
 		if err != nil {
@@ -87,113 +83,138 @@ func parseReferences(texts []string) ([]reference.Reference, error) {
 // values reads, records, compares and only then answers.
 func (op *operation) values(place layers.Place, references, optional []reference.Reference) (wire.Resolved, error) {
 	s := op.service
-	for _, r := range slices.Concat(references, optional) {
-		op.event.Names = append(op.event.Names, s.redact(r.String()))
+	if len(references)+len(optional) > MaxReferences {
+		return wire.Resolved{}, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(references)+len(optional), MaxReferences)
 	}
+	for _, r := range slices.Concat(references, optional) {
+		op.event.Names = append(op.event.Names, s.redactReference(r))
+	}
+	now := s.now()
 	for try := 1; ; try++ {
-		reading, err := op.read(place, references, optional)
+		reading, err := op.read(place, references, optional, now, try == 1)
 		if err != nil {
 			return wire.Resolved{}, err
 		}
-		op.event.Layers = map[string]int64{}
-		ids := make([]int64, 0, len(reading.vector))
-		for id, revision := range reading.vector {
-			op.event.Layers[strconv.FormatInt(id, 10)] = int64(revision)
-			ids = append(ids, id)
-		}
-		heads, seq, err := s.recorder.release(op.ctx, op.event, ids, op.caller.Token)
-		op.recorded = err == nil
-		switch {
-		case err != nil:
+		heads, err := op.release(reading, try)
+		if err != nil {
 			return wire.Resolved{}, err
-		case heads.Revoked[op.caller.Token] || heads.Now.After(op.caller.ExpiresAt):
-			op.withdraw(seq)
-			return wire.Resolved{}, errSignIn
-		case reading.current(heads) || try == resolveTries:
+		}
+		if try == resolveTries || reading.current(heads) {
 			return reading.answer, nil
 		}
+		now = heads.Now
+	}
+}
+
+// release records that an answer is given and tells what is true at that moment.
+// Where the answer has to be made anew, the record is taken back.
+func (op *operation) release(r *reading, try int) (storage.Heads, error) {
+	op.event.Layers = make(map[string]int64, len(r.vector))
+	ids := make([]int64, 0, len(r.vector))
+	for id, l := range r.vector {
+		op.event.Layers[strconv.FormatInt(id, 10)] = int64(l.Revision)
+		ids = append(ids, id)
+	}
+	heads, seq, err := op.service.recorder.release(op.ctx, op.event, ids, op.caller.Token)
+	op.recorded = err == nil
+	if err != nil {
+		return heads, err
+	}
+	if heads.Revoked[op.caller.Token] || heads.Now.After(op.caller.ExpiresAt) {
+		op.withdraw(seq)
+		return heads, errSignIn
+	}
+	if try < resolveTries && !r.current(heads) {
 		op.withdraw(seq)
 	}
+	return heads, nil
 }
 
 // withdraw records that the answer of an event was not given after all.
 func (op *operation) withdraw(seq int64) {
 	e := op.event
-	e.NotSent, e.Count, e.Action = true, seq, op.event.Action
+	e.NotSent, e.Count = true, seq
 	_ = op.service.recorder.note(op.ctx, e)
 }
 
-// reading is what was read in one snapshot, and the revisions it was read at.
+// reading is an answer, and the revisions and the moment it was made for.
 type reading struct {
 	answer       wire.Resolved
 	organization int64
-	vector       map[int64]layers.Revision
+	vector       map[int64]*loadedLayer
+	now          time.Time
 }
 
+// current tells whether an answer is what would be answered at the moment of heads.
 func (r *reading) current(heads storage.Heads) bool {
 	if r.organization != heads.Organization {
 		return false
 	}
-	for id, revision := range r.vector {
-		if heads.Layers[id] != revision {
+	early, late := r.now, heads.Now
+	if late.Before(early) {
+		early, late = late, early
+	}
+	for id, l := range r.vector {
+		if heads.Layers[id] != l.Revision {
 			return false
+		}
+		if l.timed {
+			if next := l.NextMoment(early); !next.IsZero() && !next.After(late) {
+				return false
+			}
 		}
 	}
 	return true
 }
 
-// read resolves the references in one snapshot.
-func (op *operation) read(place layers.Place, references, optional []reference.Reference) (*reading, error) {
+// errNotCached says that an answer cannot be made from what is in memory.
+var errNotCached = errors.New("not in memory")
+
+// read resolves the references, from memory where that is asked for and
+// possible, otherwise in one snapshot. A refusal is only ever made in a snapshot.
+func (op *operation) read(place layers.Place, references, optional []reference.Reference, now time.Time, fromMemory bool) (*reading, error) {
 	s := op.service
+	if d := s.directory.Load(); fromMemory && d != nil {
+		r := op.resolver(nil, d, now, optional)
+		if err := r.run(place, slices.Concat(references, optional)); err == nil {
+			return r.out, nil
+		}
+		op.event.Outcome, op.event.Grant = trail.Allowed, 0
+	}
 	var out *reading
 	err := s.store.Snapshot(op.ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
 		d, err := s.currentDirectory(tx)
 		if err != nil {
 			return err
 		}
-		op.dir = d
-		here, err := op.find(place)
-		if err != nil {
-			return err
+		if d.revoked[op.caller.Token] {
+			return errSignIn
 		}
-		r := &resolver{op: op, tx: tx, here: here, out: &reading{organization: d.organization.Revision, vector: map[int64]layers.Revision{}}}
+		r := op.resolver(tx, d, now, optional)
 		out = r.out
-		r.optional = map[string]bool{}
-		for _, ref := range optional {
-			r.optional[ref.String()] = true
-		}
-		return r.all(slices.Concat(references, optional))
+		return r.run(place, slices.Concat(references, optional))
 	})
 	return out, err
 }
 
-// resolver resolves the references of one request.
-type resolver struct {
-	op     *operation
-	tx     *storage.Tx
-	here   located
-	out    *reading
-	loaded map[int64]*loadedLayer
-	// optional are the references that may be missing.
-	optional map[string]bool
-	refused  bool
-	hidden   bool // refused to one who may not know that it exists
-	details  []string
-}
-
-// target is where a reference is looked up.
-type target struct {
-	reference reference.Reference
-	located   located
-}
-
-func (r *resolver) all(references []reference.Reference) error {
-	if len(references) > MaxReferences {
-		return problem(Invalid, "the request names %d references; at most %d are resolved at once", len(references), MaxReferences)
+func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, optional []reference.Reference) *resolver {
+	op.dir = d
+	r := &resolver{op: op, tx: tx, now: now, optional: make(map[string]bool, len(optional)), loaded: map[int64]*loadedLayer{}}
+	r.out = &reading{organization: d.organization.Revision, vector: r.loaded, now: now}
+	for _, ref := range optional {
+		r.optional[ref.String()] = true
 	}
+	return r
+}
+
+// run answers references for a place.
+func (r *resolver) run(place layers.Place, references []reference.Reference) error {
+	here, err := r.op.find(place)
+	if err != nil {
+		return err
+	}
+	r.here = here
 	targets := make([]target, 0, len(references))
-	scope, ids := storage.Scope{0}, []int64{}
-	seen := map[int64]bool{}
 	for _, ref := range references {
 		t, err := r.target(ref)
 		if err != nil {
@@ -201,39 +222,50 @@ func (r *resolver) all(references []reference.Reference) error {
 			continue
 		}
 		targets = append(targets, t)
-		scope = append(scope, t.located.where.Project)
-		for _, id := range t.located.chain {
-			if !seen[id] {
-				seen[id] = true
-				ids = append(ids, id)
-			}
-		}
 	}
-	if err := r.tx.Widen(scope); err != nil {
+	if err := r.prepare(targets); err != nil {
 		return err
-	}
-	var err error
-	if _, r.loaded, err = r.op.service.loadChain(r.tx, r.op.dir, ids); err != nil {
-		return err
-	}
-	r.out.answer.Revisions = map[string]int64{}
-	for id, l := range r.loaded {
-		r.out.vector[id] = l.Revision
-		r.out.answer.Revisions[l.Place.String()] = int64(l.Revision)
 	}
 	for _, t := range targets {
-		if err := r.one(t); err != nil {
-			var p *Problem
-			if !errors.As(err, &p) {
-				return err
-			}
-			if p.Kind == NotFound && r.optional[t.reference.String()] {
-				continue
-			}
-			r.refused = r.refused || p.Kind == Forbidden
-			r.details = append(r.details, p.Message)
+		if err := r.answer(t); err != nil {
+			return err
 		}
 	}
+	r.out.answer.Revisions = make(map[string]int64, len(r.loaded))
+	for _, l := range r.loaded {
+		if !l.Private {
+			r.out.answer.Revisions[l.Place.String()] = int64(l.Revision)
+		}
+	}
+	return r.verdict()
+}
+
+func (r *resolver) answer(t target) error {
+	f, err := r.one(t)
+	var p *Problem
+	switch {
+	case err == nil:
+	case !errors.As(err, &p):
+		return err
+	case p.Kind == NotFound && r.optional[t.reference.String()]:
+		return nil
+	default:
+		r.refused = r.refused || p.Kind == Forbidden
+		r.details = append(r.details, p.Message)
+		return nil
+	}
+	out := wire.Value{Reference: t.reference.String(), Encoding: "text", Kind: string(f.kind), Version: f.version, Layer: f.layer.Place.String(), Private: f.layer.Private}
+	if content := f.value.Expose(); utf8.Valid(content) {
+		out.Value = string(content)
+	} else {
+		out.Value, out.Encoding = base64.StdEncoding.EncodeToString(content), "base64"
+	}
+	r.out.answer.Values = append(r.out.answer.Values, out)
+	return nil
+}
+
+// verdict is the answer to a request of which something could not be resolved.
+func (r *resolver) verdict() error {
 	if r.hidden {
 		r.op.event.Outcome = trail.Refused
 	}
@@ -247,143 +279,18 @@ func (r *resolver) all(references []reference.Reference) error {
 	return problems(kind, "references could not be resolved", r.details)
 }
 
-func (r *resolver) target(ref reference.Reference) (target, error) {
-	t := target{ref, r.here}
-	var err error
-	switch ref.Scope {
-	case reference.Environment, reference.Project:
-		t.located, err = r.op.find(layers.Place{Project: ref.Project, Environment: ref.Environment})
-	case reference.Organization:
-		t.located, err = r.op.find(organizationPlace)
+// redactReference is a reference as it may stand in the trail. Names of entries
+// that exist are no secrets; the rules are asked about long ones alone, which
+// could be a value that was pasted.
+func (s *Service) redactReference(r reference.Reference) string {
+	text := r.String()
+	if len(r.Name) < 16 && len(r.Field) == 0 {
+		return text
 	}
-	return t, err
-}
-
-func (r *resolver) one(t target) error {
-	chain := make([]*layers.Layer, len(t.located.chain))
-	for i, id := range t.located.chain {
-		chain[i] = &r.loaded[id].Layer
+	if clean, known := s.clean.get(text); known {
+		return clean
 	}
-	answer, found := layers.Lookup(chain, t.reference.Name)
-	if !found || t.reference.Version > 0 && answer.Origin != layers.Here {
-		return r.missing(t, chain, answer)
-	}
-	if err := r.mayRead(t, answer.Layer); err != nil {
-		return err
-	}
-	loaded := r.loaded[answer.Layer.ID]
-	entry, version := answer.Entry, t.reference.Version
-	if version == 0 {
-		version = entry.Version
-	}
-	stored, exists := findVersion(loaded.versions[entry.ID], version)
-	if !exists {
-		return problem(NotFound, "%s has no version %d in %s; its newest is %d", entry.Name, version, answer.Layer.Place, entry.Version)
-	}
-	value, err := r.plaintext(loaded, entry, stored)
-	if err != nil {
-		return err
-	}
-	if len(t.reference.Field) > 0 {
-		if value, err = field(t.reference, value); err != nil {
-			return err
-		}
-	}
-	out := wire.Value{Reference: t.reference.String(), Value: string(value.Expose()), Encoding: "text", Kind: stored.Kind, Version: version, Layer: answer.Layer.Place.String()}
-	if !utf8.Valid(value.Expose()) {
-		out.Value, out.Encoding = base64.StdEncoding.EncodeToString(value.Expose()), "base64"
-	}
-	r.out.answer.Values = append(r.out.answer.Values, out)
-	return nil
-}
-
-func (r *resolver) plaintext(l *loadedLayer, entry layers.Entry, v storage.Version) (secret.Value, error) {
-	switch layers.Kind(v.Kind) {
-	case layers.Setting:
-		return secret.FromString(v.Setting), nil
-	case layers.Nothing:
-		return secret.Value{}, problem(NotFound, "version %d of %s in %s is set to nothing", v.Version, entry.Name, l.Place)
-	}
-	return r.op.service.openVersion(r.tx, l, entry, v.Version)
-}
-
-// mayRead checks read at the layer that answers. The project's common layer and
-// the organization's are read with the grant of the environment asked for.
-func (r *resolver) mayRead(t target, answering *layers.Layer) error {
-	d, who := r.op.dir, r.op.caller.Subject
-	places := []access.Where{d.layerPlace(answering.ID)}
-	if answering.Place.Environment == "" {
-		places = append(places, t.located.where)
-		if answering.Project == 0 || answering.Project == r.here.where.Project {
-			places = append(places, r.here.where)
-		}
-	}
-	for _, where := range places {
-		if grant, allowed := d.grants.Decide(who, access.Read, where); allowed {
-			r.op.event.Grant = grant.ID
-			return nil
-		}
-	}
-	if r.mayList(t) {
-		return problem(Forbidden, "%s may not read %s in %s; a steward of it or an owner can grant it", r.op.caller.Name(), t.reference.Name, answering.Place)
-	}
-	// Exactly the answer to what does not exist.
-	r.hidden = true
-	return r.notSet(t)
-}
-
-func (r *resolver) mayList(t target) bool {
-	_, may := r.op.dir.grants.Decide(r.op.caller.Subject, access.List, t.located.where)
-	return may
-}
-
-func (r *resolver) notSet(t target) *Problem {
-	return problem(NotFound, "%s is not set in %s", r.op.service.redactName(t.reference.Name), t.located.place)
-}
-
-// missing says that a name is not set, why, and which name was probably meant.
-func (r *resolver) missing(t target, chain []*layers.Layer, answer layers.Answer) error {
-	p := r.notSet(t)
-	if !r.mayList(t) {
-		return p
-	}
-	switch {
-	case answer.Entry.Kind == layers.Nothing:
-		p.Message = fmt.Sprintf("%s is set to nothing in %s", t.reference.Name, answer.Layer.Place)
-	case t.reference.Version > 0 && answer.Layer != nil:
-		p.Message = fmt.Sprintf("%s is not set in %s itself but comes from %s, so it cannot be pinned to a version there", t.reference.Name, t.located.place, answer.Layer.Place)
-	default:
-		p.Message += didYouMean(t.reference.Name, layers.Names(chain))
-	}
-	return p
-}
-
-func findVersion(all []storage.Version, version int64) (storage.Version, bool) {
-	i := sort.Search(len(all), func(i int) bool { return all[i].Version >= version })
-	if i < len(all) && all[i].Version == version {
-		return all[i], true
-	}
-	return storage.Version{}, false
-}
-
-// field takes a member out of a value that is a JSON object. Text comes out
-// bare, anything else as JSON.
-func field(r reference.Reference, value secret.Value) (secret.Value, error) {
-	raw := json.RawMessage(value.Expose())
-	for _, member := range r.Field {
-		var object map[string]json.RawMessage
-		if err := json.Unmarshal(raw, &object); err != nil {
-			return secret.Value{}, problem(Invalid, "%s asks for a field, and the value is not a JSON object there", r)
-		}
-		inner, exists := object[member]
-		if !exists {
-			return secret.Value{}, problem(NotFound, "%s: the value has no field %s", r, member)
-		}
-		raw = inner
-	}
-	var text string
-	if json.Unmarshal(raw, &text) == nil {
-		return secret.FromString(text), nil
-	}
-	return secret.New(raw), nil
+	clean := s.redact(text)
+	s.clean.put(text, clean)
+	return clean
 }

@@ -35,15 +35,22 @@ type Service struct {
 	settler  *time.Timer
 
 	directory atomic.Pointer[directory]
-	mu        sync.Mutex
-	layers    map[int64]*loadedLayer
+	layers    *layerCache
+	sealed    *bounded[sealedID, storage.SealedVersion]
+	tokens    *bounded[string, knownToken]
+	clean     *bounded[string, string] // texts that the rules were asked about already
+	roots     func() ([]*secret.Key, error)
+	ending    chan struct{}
+	beating   sync.WaitGroup
 }
 
 // Config is what a Service is made of.
 type Config struct {
 	Store    *storage.Store
 	FlushURL string
-	Root     *secret.Key
+	// RootKeys returns the root keys that this instance was given. It is asked
+	// again when the root key is being renewed.
+	RootKeys func() ([]*secret.Key, error)
 	Now      func() time.Time // nil: the system's clock
 	Log      *slog.Logger
 	// Redact takes values out of free text that people type, nil for none.
@@ -66,18 +73,23 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := c.Store.CheckRole(ctx); err != nil {
 		return nil, err
 	}
-	var organization storage.Organization
-	err := c.Store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) (err error) {
-		organization, err = tx.Organization()
+	given, err := c.RootKeys()
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		for _, key := range given {
+			key.Destroy()
+		}
+	}()
+	var keys *keyring
+	err = c.Store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) (err error) {
+		keys, err = openKeyring(tx, given)
 		return err
 	})
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil, errors.New("the database is not set up; run \"adytumd setup\"")
 	} else if err != nil {
-		return nil, err
-	}
-	keys, err := openKeyring(c.Root, organization)
-	if err != nil {
 		return nil, err
 	}
 	flusher, err := storage.NewFlusher(c.FlushURL)
@@ -87,17 +99,22 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if durable, err := c.Store.Durable(ctx); err == nil && !durable {
 		c.Log.Warn("the database runs with fsync or full_page_writes off: what is acknowledged may be lost in a crash")
 	}
-	return &Service{
+	s := &Service{
 		store: c.Store, keys: keys, flusher: flusher, now: c.Now, log: c.Log, redact: c.Redact,
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
-		layers:   map[int64]*loadedLayer{},
-	}, nil
+		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
+		clean: newBounded[string](20_000, func(string) int { return 1 }),
+		roots: c.RootKeys, ending: make(chan struct{}),
+	}
+	return s, s.startBeating(ctx)
 }
 
 // Close writes the events that wait and lets go of the keys. No request may be
 // under way or come after it.
 func (s *Service) Close(ctx context.Context) {
+	close(s.ending)
+	s.beating.Wait()
 	s.recorder.close()
 	s.flusher.Close(ctx)
 	s.keys.destroy()

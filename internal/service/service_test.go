@@ -177,7 +177,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 			return err
 		},
 		"remove": func(c *client.Client, p client.Place) error {
-			_, err := c.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "X", Remove: true}}})
+			_, err := c.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "X", Act: "remove"}}})
 			return err
 		},
 		"grant": func(c *client.Client, p client.Place) error {
@@ -268,7 +268,7 @@ func TestTwoWritersNeverLoseEachOthersWork(t *testing.T) {
 
 func TestAChangeIsWholeOrNotAtAll(t *testing.T) {
 	_, owner := loans(t)
-	_, err := owner.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{setting("GOOD", "1"), setting("9BAD", "1"), setting("ADYTUM_URL", "x"), {Name: "GONE", Remove: true}}})
+	_, err := owner.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{setting("GOOD", "1"), setting("9BAD", "1"), setting("ADYTUM_URL", "x"), {Name: "GONE", Act: "remove"}}})
 	require.Error(t, err)
 	assert.Len(t, err.(*client.Error).Details, 3)
 	entries, err := owner.Entries(ctx, live)

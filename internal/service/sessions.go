@@ -25,6 +25,18 @@ const (
 // unknown name.
 var errWrong = problem(Unauthenticated, "the name or the password is wrong")
 
+// Recognize finds who holds a token from what is in memory, for operations whose
+// answer is compared with the true state before it is given ([Service.Resolve],
+// [Service.Value]). What it does not find is for [Service.Authenticate].
+func (s *Service) Recognize(token secret.Value, from netip.Addr) (Caller, bool) {
+	known, found := s.tokens.get(string(access.HashToken(token)))
+	d := s.directory.Load()
+	if !found || d == nil || d.revoked[known.row.ID] || !s.now().Before(known.row.ExpiresAt) {
+		return Caller{}, false
+	}
+	return Caller{Subject: known.subject, Token: known.row.ID, ExpiresAt: known.row.ExpiresAt, From: from, directory: d}, true
+}
+
 // Authenticate finds who holds a token. Unknown, expired, revoked and forged
 // tokens get the same answer.
 func (s *Service) Authenticate(ctx context.Context, token secret.Value, from netip.Addr) (caller Caller, err error) {
@@ -46,7 +58,9 @@ func (s *Service) Authenticate(ctx context.Context, token secret.Value, from net
 		if d.revoked[row.ID] || !s.now().Before(row.ExpiresAt) {
 			return storage.ErrNotFound
 		}
-		caller = Caller{Subject: access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID},
+		subject := access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID}
+		s.tokens.put(string(row.Hash), knownToken{row, subject})
+		caller = Caller{Subject: subject,
 			Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
 		return nil
 	})

@@ -43,20 +43,20 @@ func SetUp(ctx context.Context, store *storage.Store, root *secret.Key, organiza
 	}
 	password := hashPassword(owner.Password)
 	uid := rand.Text()
-	check, err := rootCheck(root, uid)
+	proof, err := rootProof(root, uid)
 	if err != nil {
 		return err
 	}
-	keys, err := deriveKeyring(root, uid)
-	if err != nil {
-		return err
-	}
-	defer keys.destroy()
 	err = store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		if err := tx.CreateOrganization(storage.Organization{UID: uid, Name: organization, RootCheck: check, Manifest: []byte{}, CreatedAt: now}); err != nil {
+		if err := tx.CreateOrganization(storage.Organization{UID: uid, Name: organization, Manifest: []byte{}, CreatedAt: now}); err != nil {
 			return err
 		}
-		if err := keys.createLayer(tx, access.Where{}, now); err != nil {
+		keys, err := firstKeyring(tx, uid, root, proof, now)
+		if err != nil {
+			return err
+		}
+		defer keys.destroy()
+		if err := keys.createLayer(tx, storage.Layer{}); err != nil {
 			return err
 		}
 		person, err := tx.CreatePerson(storage.Person{Login: owner.Login, Name: owner.Name, Password: password, CreatedAt: now})
@@ -74,29 +74,37 @@ func SetUp(ctx context.Context, store *storage.Store, root *secret.Key, organiza
 	return err
 }
 
-// createLayer writes an empty, signed layer, and the project's key where it is
-// the first of its project.
-func (k *keyring) createLayer(tx *storage.Tx, where access.Where, now time.Time) error {
-	var (
-		newest *projectKeys
-		err    error
-	)
-	if where.Environment == 0 {
-		newest, err = k.create(tx, where.Project, storage.ProjectKey{CreatedAt: now})
-	} else {
-		_, newest, err = k.ofProject(tx, where.Project)
+// firstKeyring records the first root key and makes the organization's keys.
+func firstKeyring(tx *storage.Tx, uid string, root *secret.Key, proof []byte, now time.Time) (*keyring, error) {
+	if _, err := tx.CreateRootKey(storage.RootKey{Proof: proof, State: rootActive, CreatedAt: now}); err != nil {
+		return nil, err
 	}
+	known, err := tx.RootKeys()
+	if err != nil {
+		return nil, err
+	}
+	keys := &keyring{organization: uid, roots: map[int64]*secret.Key{}, projects: map[int64]*projectKey{}, prints: map[int64]*projectKey{}}
+	if err := keys.addRoots([]*secret.Key{root}, known); err != nil {
+		return nil, err
+	}
+	stored, err := keys.create(tx, 0, forSigning, now)
+	if err != nil {
+		return nil, err
+	}
+	if err := keys.openSigning(stored); err != nil {
+		return nil, err
+	}
+	return keys, keys.createProject(tx, 0, now)
+}
+
+// createLayer writes an empty, signed layer.
+func (k *keyring) createLayer(tx *storage.Tx, row storage.Layer) error {
+	row.Manifest = []byte{}
+	row, err := tx.CreateLayer(row)
 	if err != nil {
 		return err
 	}
-	row := storage.Layer{ProjectID: where.Project, Manifest: []byte{}}
-	if where.Environment != 0 {
-		row.EnvironmentID = &where.Environment
-	}
-	if row, err = tx.CreateLayer(row); err != nil {
-		return err
-	}
-	row.Manifest = envelope.Manifest(newest.manifests, layerScope(k.organization, row), 0, nil)
+	row.Manifest = envelope.Manifest(k.manifests, layerScope(k.organization, row), 0, nil)
 	return tx.SaveLayer(row)
 }
 

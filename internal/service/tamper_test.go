@@ -19,67 +19,160 @@ import (
 // case starts from a service that has not read the rows yet.
 func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 	const (
+		entry   = "id = (SELECT id FROM entries WHERE name = 'KEY')"
 		version = "entry_id = (SELECT id FROM entries WHERE name = 'KEY')"
 		other   = "entry_id = (SELECT id FROM entries WHERE name = 'OTHER')"
+		layer   = "layer_id = (SELECT layer_id FROM entries WHERE name = 'KEY')"
 	)
 	cases := map[string]string{
 		"a setting edited":              "UPDATE versions SET setting = 'evil' WHERE entry_id = (SELECT id FROM entries WHERE name = 'HOST')",
 		"a setting edited with its sum": "UPDATE versions SET setting = 'evil', digest = sha256('evil') WHERE entry_id = (SELECT id FROM entries WHERE name = 'HOST')",
 		"an entry renamed":              "UPDATE entries SET name = 'KEY2' WHERE name = 'KEY'",
-		"an entry hidden":               "UPDATE entries SET removed = true WHERE name = 'KEY'",
+		"an entry hidden":               "UPDATE entries SET removed_at = now() WHERE name = 'KEY'",
+		"a removed entry brought back":  "UPDATE entries SET removed_at = NULL WHERE name = 'GONE'",
+		"a purge put off":               "UPDATE entries SET purge_at = purge_at + interval '1 year' WHERE name = 'GONE'",
+		"a tombstone raised":            "UPDATE entries SET destroyed_at = NULL, removed_at = NULL WHERE name = 'SHREDDED'",
+		"rules loosened":                "UPDATE entries SET details = '' WHERE name = 'HOST'",
 		"an entry removed":              "WITH k AS (DELETE FROM version_keys WHERE " + version + "), v AS (DELETE FROM versions WHERE " + version + ") DELETE FROM entries WHERE name = 'KEY'",
-		"a version set back":            "UPDATE entries SET version = 1 WHERE name = 'KEY'",
+		"a version set back":            "UPDATE entries SET version = 1, settled = 1, past = '' WHERE name = 'KEY'",
+		"what counts set back":          "UPDATE entries SET settled = 1 WHERE name = 'KEY'",
+		"the past rewritten":            "UPDATE entries SET past = sha256(past) WHERE name = 'KEY'",
+		"an old version edited":         "UPDATE versions SET author_id = 99 WHERE version = 1 AND " + version,
+		"an old version removed":        "WITH k AS (DELETE FROM version_keys WHERE version = 1 AND " + version + ") DELETE FROM versions WHERE version = 1 AND " + version,
+		"an old version undestroyed":    "UPDATE versions SET destroyed_at = NULL WHERE destroyed_at IS NOT NULL AND " + other,
 		"the newest version removed":    "WITH k AS (DELETE FROM version_keys WHERE version = 2 AND " + version + ") DELETE FROM versions WHERE version = 2 AND " + version,
-		"a kind changed":                "UPDATE entries SET kind = 'setting' WHERE name = 'KEY'",
+		"a kind changed":                "UPDATE versions SET kind = 'setting' WHERE version = 2 AND " + version,
+		"an end put off":                "UPDATE versions SET expires_at = expires_at + interval '1 year' WHERE version = 2 AND " + version,
+		"a beginning put off":           "UPDATE versions SET active_from = now() + interval '1 year' WHERE version = 2 AND " + version,
+		"a provenance forged":           "UPDATE versions SET source = '{\"how\":\"generated\",\"bits\":256}' WHERE version = 2 AND " + version,
+		"a fingerprint exchanged":       "UPDATE versions SET fingerprint = (SELECT fingerprint FROM versions WHERE version = 2 AND " + other + ") WHERE version = 2 AND " + version,
 		"a ciphertext altered":          "UPDATE versions SET sealed = set_byte(sealed, 20, get_byte(sealed, 20) # 1) WHERE version = 2 AND " + version,
-		"a ciphertext of another entry": "UPDATE versions SET sealed = (SELECT sealed FROM versions WHERE " + other + ") WHERE version = 2 AND " + version,
-		"a ciphertext of an older one":  "UPDATE versions v SET sealed = o.sealed, digest = o.digest FROM versions o WHERE o.entry_id = v.entry_id AND o.version = 1 AND v.version = 2",
+		"a ciphertext of another entry": "UPDATE versions SET sealed = (SELECT sealed FROM versions WHERE version = 2 AND " + other + ") WHERE version = 2 AND " + version,
+		"a ciphertext of an older one":  "UPDATE versions v SET sealed = o.sealed, digest = o.digest FROM versions o WHERE o.entry_id = v.entry_id AND o.version = 1 AND v.version = 2 AND v." + version,
 		"a key altered":                 "UPDATE version_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1) WHERE version = 2 AND " + version,
-		"a key of another entry":        "UPDATE version_keys SET wrapped = (SELECT wrapped FROM version_keys WHERE " + other + ") WHERE version = 2 AND " + version,
+		"a key of another entry":        "UPDATE version_keys SET wrapped = (SELECT wrapped FROM version_keys WHERE version = 2 AND " + other + ") WHERE version = 2 AND " + version,
 		"a key removed":                 "DELETE FROM version_keys WHERE version = 2 AND " + version,
 		"an author replaced":            "UPDATE versions SET author_id = 99 WHERE version = 2 AND " + version,
 		"a layer's revision set back":   "UPDATE layers SET revision = revision - 1 WHERE revision > 1",
-		"a project key altered":         "UPDATE project_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1)",
+		"a manifest of another layer":   "UPDATE layers SET manifest = (SELECT manifest FROM layers ORDER BY id LIMIT 1) WHERE revision > 1",
+		"a change rewritten":            "UPDATE changes SET effects = replace(effects, 'KEY', 'YEK') WHERE revision = 2 AND " + layer,
+		"a change's reason rewritten":   "UPDATE changes SET reason = 'evil' WHERE revision = 2 AND " + layer,
+		"a change removed":              "DELETE FROM changes WHERE revision = 2 AND " + layer,
+		"a project key altered":         "UPDATE project_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1) WHERE project_id <> 0 AND purpose = 'values'",
+		"project keys exchanged":        "UPDATE project_keys SET wrapped = (SELECT wrapped FROM project_keys WHERE purpose = 'fingerprints' AND project_id <> 0) WHERE project_id <> 0 AND purpose = 'values'",
+		"the signing key altered":       "UPDATE project_keys SET wrapped = set_byte(wrapped, 20, get_byte(wrapped, 20) # 1) WHERE purpose = 'signing'",
+		"the root key's proof altered":  "UPDATE root_keys SET proof = sha256(proof)",
+		"an environment unprotected":    "UPDATE environments SET protected = NOT protected",
+		"an environment made to follow": "UPDATE environments SET follows = (SELECT id FROM environments WHERE name = 'staging') WHERE name = 'live'",
+		"an environment brought back":   "UPDATE environments SET removed_at = NULL WHERE name = 'old'",
+		"a project's policy altered":    "UPDATE projects SET keep_removed_days = 1",
 		"a grant added":                 "INSERT INTO grants (subject_kind, subject_id, role, created_at) SELECT 'workload', 7, 'owner', now()",
 		"a grant widened":               "UPDATE grants SET role = 'owner' WHERE role <> 'owner'",
+		"a grant removed":               "DELETE FROM grants WHERE role <> 'owner'",
 		"a password replaced":           "UPDATE people SET password = 'x'",
 		"a client secret added":         "INSERT INTO client_secrets (workload_id, hash, created_at) SELECT id, 'x', now() FROM workloads",
 		"the organization set back":     "UPDATE organization SET revision = revision - 1",
 		"a token's end put off":         "UPDATE tokens SET expires_at = expires_at + interval '1 year'",
 		"a token given to another":      "UPDATE tokens SET subject_id = subject_id + 1",
+		"a revocation taken back":       "DELETE FROM revoked_tokens",
 	}
 	for name, statement := range cases {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s, owner := loans(t)
-			keep(t, owner, live, secretEdit("KEY", "first"), secretEdit("OTHER", "other"), setting("HOST", "good"))
-			keep(t, owner, live, secretEdit("KEY", "second"))
-			_, err := owner.AddWorkload(ctx, "loans-server")
+			end := time.Now().Add(24 * time.Hour)
+			keep(t, owner, live, secretEdit("KEY", "first"), secretEdit("OTHER", "other"), setting("HOST", "good"), secretEdit("GONE", "gone"), secretEdit("SHREDDED", "shredded"))
+			keep(t, owner, live, wire.Edit{Name: "KEY", Kind: "secret", Value: "second", Expires: &end}, secretEdit("OTHER", "other again"),
+				wire.Edit{Act: "describe", Name: "HOST", Details: &wire.Details{Rules: &wire.Rules{Type: "host"}}})
+			keep(t, owner, live, wire.Edit{Act: "remove", Name: "GONE"}, wire.Edit{Act: "destroy", Name: "SHREDDED"}, wire.Edit{Act: "destroy", Name: "OTHER", Version: 1})
+			_, err := owner.AddEnvironment(ctx, "loans", wire.NewEnvironment{Name: "old"})
+			require.NoError(t, err)
+			_, err = owner.RemovePlace(ctx, client.Place{Project: "loans", Environment: "old"})
+			require.NoError(t, err)
+			_, err = owner.AddWorkload(ctx, "loans-server")
 			require.NoError(t, err)
 			_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: "loans-server", Role: "consumer", Project: "loans"})
 			require.NoError(t, err)
-			token := s.Owner(t)
+			token, gone := s.Owner(t), s.Owner(t)
+			require.NoError(t, gone.SignOut(ctx))
 			s.Stop()
 			require.Positive(t, s.SQL(t, statement), "the statement does something")
-			s.Serve(t)
-
-			c := moved(t, token, s.URL)
-			for _, read := range []func() (string, error){
-				func() (string, error) { v, err := c.Value(ctx, live, "KEY"); return v.Value, err },
-				func() (string, error) { v, err := c.Value(ctx, live, "HOST"); return v.Value, err },
-			} {
-				value, err := read()
-				if err == nil && (value == "second" || value == "good") {
-					continue // this row was not touched
-				}
-				require.Error(t, err, "an altered row was answered: %q", value)
-				assert.Equal(t, http.StatusInternalServerError, status(err), "%v", err)
-				assert.Contains(t, s.Log.String(), "a request failed")
+			if err := s.TryServe(t); err != nil {
+				assert.Regexp(t, "altered|signed|root key", err.Error(), "the service does not even start")
 				return
 			}
-			require.Fail(t, "nothing was noticed")
+			c := moved(t, token, s.URL)
+			noticed := false
+			for what, use := range uses(c) {
+				got, want, err := use()
+				if err == nil {
+					require.Equal(t, want, got, "%s: an altered row was answered", what)
+					continue // this one does not use the row
+				}
+				require.Equal(t, http.StatusInternalServerError, status(err), "%s: %v", what, err)
+				noticed = true
+			}
+			require.True(t, noticed, "nothing was noticed")
+			assert.Contains(t, s.Log.String(), "a request failed")
 		})
 	}
+}
+
+// uses are ways to use what the cases alter, each with what it must answer where
+// it answers at all.
+func uses(c *client.Client) map[string]func() (got, want any, err error) {
+	return map[string]func() (any, any, error){
+		"value":   func() (any, any, error) { v, err := c.Value(ctx, live, "KEY"); return v.Value, "second", err },
+		"setting": func() (any, any, error) { v, err := c.Value(ctx, live, "HOST"); return v.Value, "good", err },
+		"history": func() (any, any, error) {
+			h, err := c.History(ctx, live, "KEY")
+			return len(h.Versions), 2, err
+		},
+		"other history": func() (any, any, error) {
+			h, err := c.History(ctx, live, "OTHER")
+			return len(h.Versions), 2, err
+		},
+		"changes": func() (any, any, error) {
+			all, err := c.Changes(ctx, live)
+			return len(all), 3, err
+		},
+		"same": func() (any, any, error) {
+			same, err := c.Same(ctx, live, "KEY")
+			return len(same.Same), 0, err
+		},
+		"compare": func() (any, any, error) {
+			compared, err := c.Compare(ctx, live, client.NewestRevision, live, 1)
+			return len(compared.Rows), 5, err
+		},
+		"revert": func() (any, any, error) {
+			one := int64(1)
+			change, err := c.Revert(ctx, live, client.Commit{Base: client.AnyRevision, DryRun: true}, wire.RevertRequest{Revision: &one})
+			if err != nil && status(err) == http.StatusUnprocessableEntity {
+				err = nil // what was destroyed cannot come back
+			}
+			return len(change.Effects), 0, err
+		},
+	}
+}
+
+// A row that stands under the key of another is noticed as well: whole layers are
+// set back, or exchanged.
+func TestALayerThatIsSetBackIsNoticed(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, secretEdit("KEY", "first"))
+	require.Positive(t, s.SQL(t, "CREATE TABLE public.kept AS SELECT * FROM layers"))
+	require.Positive(t, s.SQL(t, "CREATE TABLE public.kept_entries AS SELECT * FROM entries"))
+	keep(t, owner, live, secretEdit("KEY", "second"))
+	token := s.Owner(t)
+	s.Stop()
+	s.SQL(t, "UPDATE layers l SET revision = k.revision, manifest = k.manifest FROM public.kept k WHERE k.id = l.id")
+	s.SQL(t, "UPDATE entries e SET version = k.version, settled = k.settled, past = k.past FROM public.kept_entries k WHERE k.id = e.id")
+	s.SQL(t, "DELETE FROM version_keys WHERE version = 2")
+	s.SQL(t, "DELETE FROM versions WHERE version = 2")
+	s.Serve(t)
+	_, err := moved(t, token, s.URL).Value(ctx, live, "KEY")
+	assert.Equal(t, http.StatusInternalServerError, status(err), "all its rows are as they were signed once, and its trail is ahead of them")
+	assert.Contains(t, s.Log.String(), "was set back in the database")
 }
 
 // moved is a client with the same token for a service at another address.

@@ -76,7 +76,7 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("id").Find(&d.ClientSecrets),
 		tx.db.Order("id").Find(&d.Grants),
 		tx.db.Order("token_id").Find(&d.Revoked),
-		tx.db.Select("project_id", "id", "environment_id").Order("id").Find(&d.Layers),
+		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
 	} {
 		if read.Error != nil {
 			return nil, read.Error
@@ -103,6 +103,19 @@ func (tx *Tx) CreateProject(p Project) (Project, error) {
 func (tx *Tx) CreateEnvironment(e Environment) (Environment, error) {
 	err := tx.db.Create(&e).Error
 	return e, classify(err)
+}
+
+// SaveProject writes a project's name, policies and removal.
+func (tx *Tx) SaveProject(p Project) error {
+	return classify(tx.db.Model(&Project{}).Where("id = ?", p.ID).Updates(map[string]any{"name": p.Name, "keep_removed_days": p.KeepRemovedDays,
+		"max_age_days": p.MaxAgeDays, "removed_at": p.RemovedAt, "purge_at": p.PurgeAt, "destroyed_at": p.DestroyedAt}).Error)
+}
+
+// SaveEnvironment writes an environment's name, what it follows, its policies
+// and removal.
+func (tx *Tx) SaveEnvironment(e Environment) error {
+	return classify(tx.db.Model(&Environment{}).Where("project_id = ? AND id = ?", e.ProjectID, e.ID).Updates(map[string]any{"name": e.Name, "follows": e.Follows,
+		"protected": e.Protected, "max_age_days": e.MaxAgeDays, "removed_at": e.RemovedAt, "purge_at": e.PurgeAt, "destroyed_at": e.DestroyedAt}).Error)
 }
 
 // CreatePerson writes a person with their name and returns them with their id.

@@ -1,8 +1,14 @@
 package storage
 
 import (
+	"strings"
+	"time"
+
 	"gorm.io/gorm/clause"
 )
+
+// batch is how many rows one statement inserts.
+const batch = 500
 
 // CreateLayer writes a layer and returns it with its id.
 func (tx *Tx) CreateLayer(l Layer) (Layer, error) {
@@ -30,56 +36,143 @@ func (tx *Tx) SaveLayer(l Layer) error {
 		Updates(map[string]any{"revision": l.Revision, "manifest": l.Manifest}).Error
 }
 
-// Entries reads all entries of a layer, removed ones too.
-func (tx *Tx) Entries(layer int64) ([]Entry, error) {
+// Entries reads all entries of layers, removed and destroyed ones too.
+func (tx *Tx) Entries(layers []int64) ([]Entry, error) {
 	var all []Entry
-	err := tx.db.Where("layer_id = ?", layer).Order("id").Find(&all).Error
+	err := tx.db.Where("layer_id IN ?", layers).Order("id").Find(&all).Error
 	return all, err
 }
 
-// Versions reads all versions of a layer's entries without their ciphertext.
-func (tx *Tx) Versions(layer int64) ([]Version, error) {
+// LiveVersions reads, without ciphertext, the versions of layers' entries that
+// count for what the layers say now or later.
+func (tx *Tx) LiveVersions(layers []int64) ([]Version, error) {
 	var all []Version
-	err := tx.db.Omit("sealed").Where("layer_id = ?", layer).Order("entry_id, version").Find(&all).Error
+	err := tx.db.Omit("sealed").Joins("JOIN entries e ON e.project_id = versions.project_id AND e.id = versions.entry_id AND versions.version >= e.settled").
+		Where("e.layer_id IN ?", layers).Order("entry_id, version").Find(&all).Error
 	return all, err
 }
 
-// Sealed reads the ciphertext of a version and its wrapped key. ErrNotFound is
-// what it says when the key is gone.
-func (tx *Tx) Sealed(project, entry, version int64) (sealed []byte, key VersionKey, err error) {
-	var row struct {
-		VersionKey
-		Sealed []byte
+// Versions reads all versions of an entry without their ciphertext, oldest first.
+func (tx *Tx) Versions(project, entry int64) ([]Version, error) {
+	var all []Version
+	err := tx.db.Omit("sealed").Where("project_id = ? AND entry_id = ?", project, entry).Order("version").Find(&all).Error
+	return all, err
+}
+
+// SealedVersion is a ciphertext with its wrapped key.
+type SealedVersion struct {
+	VersionKey
+	Sealed []byte
+}
+
+// Sealed reads the ciphertexts and the wrapped keys of versions. What is gone is
+// left out.
+func (tx *Tx) Sealed(project int64, versions [][2]int64) ([]SealedVersion, error) {
+	var all []SealedVersion
+	keys := make([][]any, len(versions))
+	for i, v := range versions {
+		keys[i] = []any{v[0], v[1]}
 	}
-	err = tx.db.Table("versions").
-		Select("version_keys.*, versions.sealed").
+	err := tx.db.Table("versions").Select("version_keys.*, versions.sealed").
 		Joins("JOIN version_keys USING (project_id, entry_id, version)").
-		Where("versions.project_id = ? AND versions.entry_id = ? AND versions.version = ?", project, entry, version).
-		Take(&row).Error
-	return row.Sealed, row.VersionKey, classify(err)
+		Where("versions.project_id = ? AND (versions.entry_id, versions.version) IN ?", project, keys).Find(&all).Error
+	return all, classify(err)
 }
 
-// CreateEntry writes a new name of a layer and returns it with its id.
-func (tx *Tx) CreateEntry(e Entry) (Entry, error) {
-	err := tx.db.Create(&e).Error
-	return e, classify(err)
-}
-
-// SaveEntry writes an entry's newest version, kind and removal.
-func (tx *Tx) SaveEntry(e Entry) error {
-	return tx.db.Model(&Entry{}).Where("project_id = ? AND id = ?", e.ProjectID, e.ID).
-		Updates(map[string]any{"kind": e.Kind, "version": e.Version, "removed": e.Removed}).Error
-}
-
-// CreateVersion writes a version, with its key where it is a secret.
-func (tx *Tx) CreateVersion(v Version, key *VersionKey) error {
-	if err := tx.db.Create(&v).Error; err != nil {
-		return classify(err)
+// WrappedKeys reads the wrapped keys of versions. What is gone is left out.
+func (tx *Tx) WrappedKeys(project int64, versions [][2]int64) ([]VersionKey, error) {
+	var all []VersionKey
+	for start := 0; start < len(versions); start += batch {
+		var keys [][]any
+		for _, v := range versions[start:min(start+batch, len(versions))] {
+			keys = append(keys, []any{v[0], v[1]})
+		}
+		var some []VersionKey
+		if err := tx.db.Where("project_id = ? AND (entry_id, version) IN ?", project, keys).Find(&some).Error; err != nil {
+			return nil, classify(err)
+		}
+		all = append(all, some...)
 	}
-	if key == nil {
+	return all, nil
+}
+
+// ReferringLayers are those of some layers that have, or have had, a setting
+// with a reference.
+func (tx *Tx) ReferringLayers(layers []int64) ([]int64, error) {
+	var ids []int64
+	err := tx.db.Raw("SELECT DISTINCT layer_id FROM versions WHERE position('adytum:' IN setting) > 0 AND layer_id IN ?", layers).Scan(&ids).Error
+	return ids, classify(err)
+}
+
+// EntryIDs reserves the ids of entries that are about to be written.
+func (tx *Tx) EntryIDs(n int) ([]int64, error) {
+	var ids []int64
+	err := tx.db.Raw("SELECT nextval(pg_get_serial_sequence('adytum.entries', 'id')) FROM generate_series(1, ?)", n).Scan(&ids).Error
+	return ids, err
+}
+
+// CreateEntries writes new entries under their reserved ids.
+func (tx *Tx) CreateEntries(all []Entry) error {
+	return classify(tx.db.CreateInBatches(all, batch).Error)
+}
+
+// SaveEntry writes an entry's name, newest version, details and removal.
+func (tx *Tx) SaveEntry(e Entry) error {
+	return classify(tx.db.Model(&Entry{}).Where("project_id = ? AND id = ?", e.ProjectID, e.ID).Updates(map[string]any{
+		"name": e.Name, "version": e.Version, "settled": e.Settled, "past": e.Past, "details": e.Details,
+		"removed_at": e.RemovedAt, "purge_at": e.PurgeAt, "destroyed_at": e.DestroyedAt}).Error)
+}
+
+// CreateVersions writes versions, with their keys where they are secrets.
+func (tx *Tx) CreateVersions(versions []Version, keys []VersionKey) error {
+	if len(versions) > 0 {
+		if err := tx.db.CreateInBatches(versions, batch).Error; err != nil {
+			return classify(err)
+		}
+	}
+	if len(keys) == 0 {
 		return nil
 	}
-	return classify(tx.db.Create(key).Error)
+	return classify(tx.db.CreateInBatches(keys, batch).Error)
+}
+
+// DestroyVersions deletes the key of a version, or of all versions of an entry
+// where the number is 0, and what was stored for it. The digest is that of
+// nothing.
+func (tx *Tx) DestroyVersions(v Version, now time.Time, digest []byte) error {
+	which, args := "project_id = ? AND entry_id = ?", []any{v.ProjectID, v.EntryID}
+	if v.Version != 0 {
+		which, args = which+" AND version = ?", append(args, v.Version)
+	}
+	if err := tx.db.Where(which, args...).Delete(&VersionKey{}).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Model(&Version{}).Where(which+" AND destroyed_at IS NULL", args...).
+		Updates(map[string]any{"setting": "", "sealed": nil, "fingerprint": nil, "digest": digest, "destroyed_at": now}).Error)
+}
+
+// ShredLayers deletes all keys of what layers hold, and what was stored for it.
+func (tx *Tx) ShredLayers(project int64, layers []int64, now time.Time) error {
+	if len(layers) == 0 {
+		return nil
+	}
+	if err := tx.db.Exec(`DELETE FROM version_keys k USING versions v WHERE k.project_id = ? AND v.project_id = k.project_id AND v.entry_id = k.entry_id
+		AND v.version = k.version AND v.layer_id IN ?`, project, layers).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Exec(`UPDATE versions SET setting = '', sealed = NULL, fingerprint = NULL, destroyed_at = ?
+		WHERE project_id = ? AND layer_id IN ? AND destroyed_at IS NULL`, now, project, layers).Error)
+}
+
+// ShredProject deletes all keys of a project, and what was stored under them.
+func (tx *Tx) ShredProject(project int64, now time.Time) error {
+	for _, statement := range []string{"DELETE FROM version_keys WHERE project_id = ?", "DELETE FROM project_keys WHERE project_id = ?"} {
+		if err := tx.db.Exec(statement, project).Error; err != nil {
+			return classify(err)
+		}
+	}
+	return classify(tx.db.Exec(`UPDATE versions SET setting = '', sealed = NULL, fingerprint = NULL, destroyed_at = ?
+		WHERE project_id = ? AND destroyed_at IS NULL`, now, project).Error)
 }
 
 // CreateChange records a change.
@@ -94,6 +187,43 @@ func (tx *Tx) Changes(layer, before int64, limit int) ([]Change, error) {
 	}
 	err := q.Find(&all).Error
 	return all, err
+}
+
+// Reasons reads the reasons of a layer's changes by revision.
+func (tx *Tx) Reasons(layer int64, revisions []int64) (map[int64]string, error) {
+	var all []Change
+	err := tx.db.Select("revision", "reason").Where("layer_id = ? AND revision IN ?", layer, revisions).Find(&all).Error
+	reasons := map[int64]string{}
+	for _, c := range all {
+		reasons[c.Revision] = c.Reason
+	}
+	return reasons, err
+}
+
+// Due is a layer that has something to purge.
+type Due struct{ ProjectID, LayerID int64 }
+
+// DueForPurge finds the layers, within the scope, with entries whose time to be
+// restored has passed.
+func (tx *Tx) DueForPurge(now time.Time, limit int) ([]Due, error) {
+	var all []Due
+	err := tx.db.Model(&Entry{}).Distinct("project_id", "layer_id").Where("purge_at <= ? AND destroyed_at IS NULL", now).Limit(limit).Scan(&all).Error
+	return all, err
+}
+
+// WriteKey reads what was answered to a write under an idempotency key.
+func (tx *Tx) WriteKey(project int64, caller, key string) (WriteKey, error) {
+	var w WriteKey
+	err := tx.db.Where("project_id = ? AND caller = ? AND key = ?", project, caller, key).Take(&w).Error
+	return w, classify(err)
+}
+
+// CreateWriteKey records the answer to a write.
+func (tx *Tx) CreateWriteKey(w WriteKey) error { return classify(tx.db.Create(&w).Error) }
+
+// ForgetWriteKeys deletes the idempotency keys of before a moment.
+func (tx *Tx) ForgetWriteKeys(before time.Time) error {
+	return classify(tx.db.Where("created_at < ?", before).Delete(&WriteKey{}).Error)
 }
 
 // ProjectKeys reads a project's keys, oldest first.
@@ -112,8 +242,7 @@ func (tx *Tx) NextProjectKeyID() (int64, error) {
 
 // CreateProjectKey writes a project key under its reserved id.
 func (tx *Tx) CreateProjectKey(k ProjectKey) error {
-	return classify(tx.db.Exec(`INSERT INTO project_keys (project_id, id, wrapped, created_at) OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, ?)`,
-		k.ProjectID, k.ID, k.Wrapped, k.CreatedAt).Error)
+	return classify(tx.db.Create(&k).Error)
 }
 
 // AppendTrail writes a batch in the transaction of the change that it records.
@@ -125,6 +254,23 @@ func (tx *Tx) TrailBatch(lane string, first int64) (TrailBatch, error) {
 	err := tx.db.Where("lane = ? AND first = ?", lane, first).Take(&b).Error
 	return b, classify(err)
 }
+
+// LaneEnds reads where lanes end: the first place of the last batch of each.
+func (tx *Tx) LaneEnds(lanes []string) (map[string]int64, error) {
+	var all []TrailBatch
+	// One look into the index for each lane, however long it is.
+	err := tx.db.Raw(`SELECT lane, first FROM unnest(?::text[]) AS l (name) CROSS JOIN LATERAL
+		(SELECT lane, first FROM trail_batches WHERE lane = l.name ORDER BY first DESC LIMIT 1) AS t`, textArray(lanes)).Scan(&all).Error
+	ends := make(map[string]int64, len(all))
+	for _, b := range all {
+		ends[b.Lane] = b.First
+	}
+	return ends, classify(err)
+}
+
+// textArray writes names of lanes, which hold no character that an array of
+// PostgreSQL quotes, as one.
+func textArray(names []string) string { return "{" + strings.Join(names, ",") + "}" }
 
 // TrailBatches walks through all batches, lane by lane, in the order of their
 // first event.

@@ -10,6 +10,7 @@ import (
 	"net/url"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 )
@@ -115,10 +116,21 @@ func Migrate(ctx context.Context, migrateURL string) error {
 	}
 	defer done()
 	if _, err := provider.Up(ctx); err != nil {
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && pg.Code == earlierBuild {
+			return ErrEarlierBuild
+		}
 		return fmt.Errorf("migrate the database: %w", classify(err))
 	}
 	return nil
 }
+
+// earlierBuild is the code that a migration ends with where it would have to
+// alter what an unreleased build kept.
+const earlierBuild = "AD001"
+
+// ErrEarlierBuild says that a database cannot be brought to this version.
+var ErrEarlierBuild = errors.New("the database was filled by a build from before the first release, which this version cannot read; nothing was changed: set up a new one (for the demo: remove its folder)")
 
 // CheckVersion tells whether the tables are of this program's version.
 func (s *Store) CheckVersion(ctx context.Context) error {

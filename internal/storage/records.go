@@ -9,7 +9,6 @@ type Organization struct {
 	ID        int
 	UID       string
 	Name      string
-	RootCheck []byte
 	Revision  int64
 	Manifest  []byte
 	CreatedAt time.Time
@@ -17,19 +16,33 @@ type Organization struct {
 
 // Project is one system that a team builds.
 type Project struct {
-	ID        int64
-	Name      string
-	CreatedAt time.Time
+	ID              int64
+	Name            string
+	KeepRemovedDays int
+	MaxAgeDays      int // 0: none
+	CreatedAt       time.Time
+	Removal         `gorm:"embedded"`
+}
+
+// Removal is whether something was removed, until when it can be restored, and
+// whether it was destroyed.
+type Removal struct {
+	RemovedAt   *time.Time
+	PurgeAt     *time.Time
+	DestroyedAt *time.Time
 }
 
 // Environment is a place that a project's system runs in.
 type Environment struct {
-	ProjectID int64
-	ID        int64
-	Name      string
-	Follows   *int64
-	Position  int
-	CreatedAt time.Time
+	ProjectID  int64
+	ID         int64
+	Name       string
+	Follows    *int64
+	Position   int
+	Protected  bool
+	MaxAgeDays int // 0: the project's
+	CreatedAt  time.Time
+	Removal    `gorm:"embedded"`
 }
 
 // Person can sign in with a password.
@@ -91,19 +104,31 @@ type RevokedToken struct {
 	Until   time.Time
 }
 
-// ProjectKey is a project's key, wrapped by the root key.
+// RootKey is one of the keys that wrap project keys. The key itself is not in
+// the database; the proof tells whether one is it.
+type RootKey struct {
+	ID        int64
+	Proof     []byte
+	State     string // pending, active or retired
+	CreatedAt time.Time
+}
+
+// ProjectKey is a key of a project, wrapped by a root key.
 type ProjectKey struct {
 	ProjectID int64
 	ID        int64
+	Purpose   string // values, fingerprints or signing
+	RootKeyID int64
 	Wrapped   []byte
 	CreatedAt time.Time
 }
 
-// Layer is one layer's head.
+// Layer is one layer's head. PersonID is set for a person's private layer.
 type Layer struct {
 	ProjectID     int64
 	ID            int64
 	EnvironmentID *int64
+	PersonID      *int64
 	Revision      int64
 	Manifest      []byte
 }
@@ -114,25 +139,32 @@ type Entry struct {
 	ID        int64
 	LayerID   int64
 	Name      string
-	Kind      string
 	Version   int64
-	Removed   bool
+	Settled   int64
+	Past      []byte
+	Details   string
+	Removal   `gorm:"embedded"`
 }
 
 // Version is one value of an entry. Sealed is loaded by [Tx.Sealed] alone.
 type Version struct {
-	ProjectID  int64
-	EntryID    int64
-	Version    int64
-	LayerID    int64
-	Kind       string
-	Setting    string
-	Sealed     []byte
-	Digest     []byte
-	Revision   int64
-	AuthorKind string
-	AuthorID   int64
-	CreatedAt  time.Time
+	ProjectID   int64
+	EntryID     int64
+	Version     int64
+	LayerID     int64
+	Kind        string
+	Setting     string
+	Sealed      []byte
+	Fingerprint []byte
+	Digest      []byte
+	Source      string
+	Revision    int64
+	AuthorKind  string
+	AuthorID    int64
+	CreatedAt   time.Time
+	ActiveFrom  *time.Time
+	ExpiresAt   *time.Time
+	DestroyedAt *time.Time
 }
 
 // VersionKey is the key of one version, wrapped by a project's key.
@@ -153,7 +185,18 @@ type Change struct {
 	AuthorID   int64
 	CreatedAt  time.Time
 	Reason     string
-	Effects    []byte `gorm:"type:jsonb"`
+	Effects    string
+	MAC        []byte `gorm:"column:mac"`
+}
+
+// WriteKey is a write that was done under an idempotency key, and its answer.
+type WriteKey struct {
+	ProjectID int64
+	Caller    string
+	Key       string
+	Request   []byte
+	Answer    string
+	CreatedAt time.Time
 }
 
 // TrailBatch is a run of events.

@@ -150,6 +150,12 @@ func (s *Service) logger() *slog.Logger {
 // Serve serves the installation, again after Stop.
 func (s *Service) Serve(t testing.TB) {
 	t.Helper()
+	require.NoError(t, s.TryServe(t), "serve")
+}
+
+// TryServe tries to serve the installation, and returns why it does not start.
+func (s *Service) TryServe(t testing.TB) error {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() { ended <- daemon.Serve(ctx, s.Config, s.logger(), func(url string) { ready <- url }) }()
@@ -157,7 +163,7 @@ func (s *Service) Serve(t testing.TB) {
 	case s.URL = <-ready:
 	case err := <-ended:
 		cancel()
-		require.NoError(t, err, "serve")
+		return err
 	case <-time.After(30 * time.Second):
 		cancel()
 		require.Fail(t, "the service did not start")
@@ -165,6 +171,7 @@ func (s *Service) Serve(t testing.TB) {
 	var once sync.Once
 	s.stop = func() { once.Do(func() { cancel(); <-ended }) }
 	t.Cleanup(s.stop)
+	return nil
 }
 
 // Stop ends the service; its database stays.

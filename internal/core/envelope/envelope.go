@@ -11,6 +11,8 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/hkdf"
+	"crypto/hmac"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
@@ -29,7 +31,9 @@ const (
 	SignManifests   Purpose = "adytum/1/manifests"
 	SignTokens      Purpose = "adytum/1/token rows"
 	SignTrail       Purpose = "adytum/1/trail"
-	RootCheck       Purpose = "adytum/1/root check"
+	RootProof       Purpose = "adytum/1/root proof"
+	Fingerprints    Purpose = "adytum/1/fingerprints"
+	SignRequests    Purpose = "adytum/1/write requests"
 )
 
 // Derive returns the key for a purpose from a key that is used for nothing else.
@@ -57,6 +61,7 @@ const (
 	formatValue      byte = 1
 	formatVersionKey byte = 2
 	formatProjectKey byte = 3
+	formatPrint      byte = 4
 )
 
 // step is what plaintexts are padded to, so that a length tells little.
@@ -69,21 +74,39 @@ const MaxValue = 1 << 20
 // this key: altered, moved, or of another key.
 var ErrOpen = errors.New("the stored data does not belong here or was altered")
 
-// Seal encrypts a value for its place under the version's own key.
-func Seal(key *secret.Key, id Identity, value secret.Value) ([]byte, error) {
+// Stored is everything that is stored of one version of a secret: its
+// ciphertext and its sealed fingerprint, and, to be kept apart, its own key,
+// wrapped. Without the wrapped key the others cannot be opened by anyone.
+type Stored struct{ Sealed, Fingerprint, Wrapped []byte }
+
+// SealVersion encrypts a value and its fingerprint for their place under a new
+// random key, and wraps that key with the project's wrapping key.
+func SealVersion(wrapping *secret.Key, id Identity, value secret.Value, fingerprint []byte) (Stored, error) {
+	var out Stored
 	if value.Len() > MaxValue {
-		return nil, fmt.Errorf("a value has at most %d bytes, this one has %d", MaxValue, value.Len())
+		return out, fmt.Errorf("a value has at most %d bytes, this one has %d", MaxValue, value.Len())
 	}
+	var key [secret.KeySize]byte
+	defer clear(key[:])
+	_, _ = rand.Read(key[:]) // never fails since Go 1.24
 	padded := make([]byte, (4+value.Len()+step-1)/step*step)
 	defer clear(padded)
 	binary.BigEndian.PutUint32(padded, uint32(value.Len()))
 	copy(padded[4:], value.Expose())
-	return seal(key, formatValue, id.associated(formatValue), padded)
+	own, err := newAEAD(key[:])
+	if err != nil {
+		return out, err
+	}
+	out.Sealed = own.Seal([]byte{formatValue}, nil, padded, id.associated(formatValue))
+	out.Fingerprint = own.Seal([]byte{formatPrint}, nil, fingerprint, id.associated(formatPrint))
+	out.Wrapped, err = seal(wrapping.Bytes(), formatVersionKey, id.associated(formatVersionKey), key[:])
+	return out, err
 }
 
-// Open decrypts what [Seal] made for the same place under the same key.
-func Open(key *secret.Key, id Identity, sealed []byte) (secret.Value, error) {
-	padded, err := open(key, formatValue, id.associated(formatValue), sealed)
+// OpenVersion decrypts what [SealVersion] sealed for the same place. The
+// fingerprint of what is given is not looked at.
+func OpenVersion(wrapping *secret.Key, id Identity, stored Stored) (secret.Value, error) {
+	padded, err := openWith(wrapping, id, formatValue, stored.Wrapped, stored.Sealed)
 	if err != nil {
 		return secret.Value{}, err
 	}
@@ -94,37 +117,57 @@ func Open(key *secret.Key, id Identity, sealed []byte) (secret.Value, error) {
 	return secret.New(padded[4 : 4+n : 4+n]), nil
 }
 
-// WrapVersionKey encrypts a version's key under the project's wrapping key.
-func WrapVersionKey(wrapping *secret.Key, id Identity, key *secret.Key) ([]byte, error) {
-	return seal(wrapping, formatVersionKey, id.associated(formatVersionKey), key.Bytes())
+// OpenFingerprint decrypts a version's fingerprint alone.
+func OpenFingerprint(wrapping *secret.Key, id Identity, stored Stored) ([]byte, error) {
+	return openWith(wrapping, id, formatPrint, stored.Wrapped, stored.Fingerprint)
 }
 
-// UnwrapVersionKey is the reverse of [WrapVersionKey].
-func UnwrapVersionKey(wrapping *secret.Key, id Identity, wrapped []byte) (*secret.Key, error) {
-	b, err := open(wrapping, formatVersionKey, id.associated(formatVersionKey), wrapped)
+func openWith(wrapping *secret.Key, id Identity, format byte, wrapped, sealed []byte) ([]byte, error) {
+	key, err := open(wrapping.Bytes(), formatVersionKey, id.associated(formatVersionKey), wrapped)
 	if err != nil {
 		return nil, err
 	}
-	return secret.NewKey(b)
+	defer clear(key)
+	return open(key, format, id.associated(format), sealed)
+}
+
+// RewrapVersionKey wraps a version's key with another key of its project. What
+// was sealed under the version's key stays as it is.
+func RewrapVersionKey(from, to *secret.Key, id Identity, wrapped []byte) ([]byte, error) {
+	key, err := open(from.Bytes(), formatVersionKey, id.associated(formatVersionKey), wrapped)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(key)
+	return seal(to.Bytes(), formatVersionKey, id.associated(formatVersionKey), key)
+}
+
+// Fingerprint tells whether two values are the same, to one who has the key:
+// HMAC-SHA-256, cut to 16 bytes. It is never stored in the clear.
+func Fingerprint(key *secret.Key, value secret.Value) []byte {
+	mac := hmac.New(sha256.New, key.Bytes())
+	mac.Write(value.Expose())
+	return mac.Sum(nil)[:16]
 }
 
 // WrapProjectKey encrypts a project's key under the root's wrapping key.
-// The id is the key's own, not the project's alone: a project may have several.
-func WrapProjectKey(wrapping *secret.Key, organization string, project, id int64, key *secret.Key) ([]byte, error) {
-	return seal(wrapping, formatProjectKey, projectKeyData(organization, project, id), key.Bytes())
+// The id is the key's own, not the project's alone: a project has several, each
+// for a purpose.
+func WrapProjectKey(wrapping *secret.Key, organization, purpose string, project, id int64, key *secret.Key) ([]byte, error) {
+	return seal(wrapping.Bytes(), formatProjectKey, projectKeyData(organization, purpose, project, id), key.Bytes())
 }
 
 // UnwrapProjectKey is the reverse of [WrapProjectKey].
-func UnwrapProjectKey(wrapping *secret.Key, organization string, project, id int64, wrapped []byte) (*secret.Key, error) {
-	b, err := open(wrapping, formatProjectKey, projectKeyData(organization, project, id), wrapped)
+func UnwrapProjectKey(wrapping *secret.Key, organization, purpose string, project, id int64, wrapped []byte) (*secret.Key, error) {
+	b, err := open(wrapping.Bytes(), formatProjectKey, projectKeyData(organization, purpose, project, id), wrapped)
 	if err != nil {
 		return nil, err
 	}
 	return secret.NewKey(b)
 }
 
-func projectKeyData(organization string, project, id int64) []byte {
-	return appendParts([]byte{formatProjectKey}, organization, number(project), number(id))
+func projectKeyData(organization, purpose string, project, id int64) []byte {
+	return appendParts([]byte{formatProjectKey}, organization, purpose, number(project), number(id))
 }
 
 func (id Identity) associated(format byte) []byte {
@@ -146,7 +189,7 @@ func number(n int64) string {
 	return string(binary.BigEndian.AppendUint64(nil, uint64(n)))
 }
 
-func seal(key *secret.Key, format byte, data, plaintext []byte) ([]byte, error) {
+func seal(key []byte, format byte, data, plaintext []byte) ([]byte, error) {
 	aead, err := newAEAD(key)
 	if err != nil {
 		return nil, err
@@ -154,7 +197,7 @@ func seal(key *secret.Key, format byte, data, plaintext []byte) ([]byte, error) 
 	return aead.Seal([]byte{format}, nil, plaintext, data), nil
 }
 
-func open(key *secret.Key, format byte, data, sealed []byte) ([]byte, error) {
+func open(key []byte, format byte, data, sealed []byte) ([]byte, error) {
 	aead, err := newAEAD(key)
 	if err != nil {
 		return nil, err
@@ -169,8 +212,8 @@ func open(key *secret.Key, format byte, data, sealed []byte) ([]byte, error) {
 	return plaintext, nil
 }
 
-func newAEAD(key *secret.Key) (cipher.AEAD, error) {
-	block, err := aes.NewCipher(key.Bytes())
+func newAEAD(key []byte) (cipher.AEAD, error) {
+	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, fmt.Errorf("prepare the cipher: %w", err)
 	}

@@ -50,5 +50,14 @@ func Digest(stored []byte) []byte {
 	return bytes.Clone(sum[:])
 }
 
+// Chain is the digest of a row behind the digest of the rows before it (nil: it
+// is the first). Rows that a manifest no longer lists one by one stand in it as
+// the chain's end.
+func Chain(before []byte, row Row) []byte {
+	head := binary.BigEndian.AppendUint32(nil, uint32(len(row.Parts)))
+	sum := sha256.Sum256(appendParts(appendParts(head, string(before), row.Key), row.Parts...))
+	return sum[:]
+}
+
 // Number is the form in which numbers stand in rows.
 func Number(n int64) string { return number(n) }

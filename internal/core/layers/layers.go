@@ -1,20 +1,16 @@
 // Package layers decides which layer answers for a name, and what a change does
-// to a layer. It sees names, kinds and numbers, never a value.
+// to a layer. It sees names, kinds, numbers and times, never a secret's value.
 package layers
 
 import (
-	"fmt"
 	"sort"
-	"strings"
 	"time"
-
-	"adytum.example/internal/core/reference"
 )
 
 // Revision counts the changes of one layer, from 1; 0 is the empty layer.
 type Revision int64
 
-// Kind is what an entry is.
+// Kind is what a version is.
 type Kind string
 
 // The kinds that there are.
@@ -42,15 +38,93 @@ func (p Place) String() string {
 	return p.Project + "/" + p.Environment
 }
 
-// Entry is a name that one layer sets, with its newest version.
+// State is what a version is at a moment.
+type State string
+
+// The states that there are.
+const (
+	Active     State = "active"
+	Waiting    State = "waiting"    // its time has not come yet
+	Expired    State = "expired"    // its time has passed
+	Superseded State = "superseded" // a later one took its place
+	Destroyed  State = "destroyed"  // its key is deleted
+)
+
+// Version is one value that an entry has had, without the value of a secret. It
+// is not changed any more, but that it can be destroyed.
+type Version struct {
+	Number     int64
+	Kind       Kind
+	Setting    string // the text of a setting, empty otherwise
+	At         time.Time
+	Author     string // who made it
+	Revision   Revision
+	ActiveFrom time.Time // zero: at once
+	Expires    time.Time // the first moment at which it counts no more; zero: never
+	Destroyed  time.Time // zero: not
+	Source     Source
+}
+
+// Entry is a name that one layer sets.
 type Entry struct {
 	ID      int64
 	Name    string
-	Kind    Kind
-	Version int64
-	Since   time.Time // of that version
-	Author  string    // who made it
-	Setting string    // the text of a setting, empty otherwise
+	Details Details
+	// Live are the versions that count now or later, oldest first: never empty,
+	// and all but the first may be waiting still.
+	Live    []Version
+	Removed time.Time // zero: not
+	Purge   time.Time // until when it can be restored, where it was removed
+}
+
+// Newest is the entry's last version, whatever its state.
+func (e Entry) Newest() Version { return e.Live[len(e.Live)-1] }
+
+// At is the version that counts at a moment with its state: the newest whose
+// time has come, or the newest of all where none has.
+func (e Entry) At(now time.Time) (Version, State) {
+	for i := len(e.Live) - 1; i >= 0; i-- {
+		if v := e.Live[i]; !v.ActiveFrom.After(now) {
+			return v, v.state(now)
+		}
+	}
+	return e.Newest(), Waiting
+}
+
+func (v Version) state(now time.Time) State {
+	switch {
+	case !v.Destroyed.IsZero():
+		return Destroyed
+	case !v.Expires.IsZero() && !now.Before(v.Expires):
+		return Expired
+	case v.ActiveFrom.After(now):
+		return Waiting
+	}
+	return Active
+}
+
+// StateOf is the state of any of the entry's versions at a moment.
+func (e Entry) StateOf(v Version, now time.Time) State {
+	counting, state := e.At(now)
+	switch {
+	case v.Number == counting.Number:
+		return state
+	case !v.Destroyed.IsZero():
+		return Destroyed
+	case v.Number < counting.Number && state != Waiting:
+		return Superseded
+	}
+	return v.state(now)
+}
+
+// Settled is the number of the oldest version that counts at a moment or later.
+func Settled(versions []Version, now time.Time) int64 {
+	for i := len(versions) - 1; i >= 0; i-- {
+		if !versions[i].ActiveFrom.After(now) {
+			return versions[i].Number
+		}
+	}
+	return versions[0].Number
 }
 
 // Layer is one layer at one revision. A Layer that was loaded is not changed
@@ -59,8 +133,26 @@ type Layer struct {
 	ID       int64
 	Project  int64 // 0 for the organization's layer
 	Place    Place
+	Private  bool // one person's own values in the place
 	Revision Revision
 	Entries  map[string]Entry
+	Removed  []Entry // those that can be restored, the latest removed last
+}
+
+// NextMoment is the first moment after now at which something in the layer
+// begins or ceases to count, or zero.
+func (l *Layer) NextMoment(now time.Time) time.Time {
+	var next time.Time
+	for _, e := range l.Entries {
+		for _, v := range e.Live {
+			for _, at := range []time.Time{v.ActiveFrom, v.Expires} {
+				if at.After(now) && (next.IsZero() || at.Before(next)) {
+					next = at
+				}
+			}
+		}
+	}
+	return next
 }
 
 // Origin says from where an environment has an entry.
@@ -68,33 +160,64 @@ type Origin string
 
 // The origins that there are, nearest first.
 const (
+	Private          Origin = "private"
 	Here             Origin = "here"
 	Followed         Origin = "followed"
 	FromProject      Origin = "project"
 	FromOrganization Origin = "organization"
 )
 
-// Answer is what a chain of layers says for a name.
+// Answer is what a chain of layers says for a name at a moment.
 type Answer struct {
-	Entry  Entry
-	Layer  *Layer
-	Origin Origin
+	Entry   Entry
+	Version Version
+	State   State
+	Layer   *Layer // nil: no layer sets it
+	Origin  Origin
+}
+
+// Usable tells whether the answer has a value to give.
+func (a Answer) Usable() bool {
+	return a.Layer != nil && a.State == Active && a.Version.Kind != Nothing
 }
 
 // Lookup finds the nearest layer of the chain, which runs from near to far, that
-// sets name. Not found is also what a nearer layer has set to nothing; the
-// answer then says where.
-func Lookup(chain []*Layer, name string) (Answer, bool) {
-	for i, layer := range chain {
-		if e, set := layer.Entries[name]; set {
-			return Answer{Entry: e, Layer: layer, Origin: origin(chain[0], layer, i)}, e.Kind != Nothing
+// sets name at a moment. What is not usable is answered as well: set to nothing,
+// expired, destroyed. An entry whose time has not come hides nothing yet; it is
+// the answer only where no farther layer has one.
+func Lookup(chain []*Layer, name string, now time.Time) (Answer, bool) {
+	var waiting Answer
+	for _, a := range All(chain, name, now) {
+		if a.State != Waiting {
+			return a, a.Usable()
+		}
+		if waiting.Layer == nil {
+			waiting = a
 		}
 	}
-	return Answer{}, false
+	return waiting, false
 }
 
-func origin(nearest, layer *Layer, index int) Origin {
+// All are the answers of every layer of the chain that sets name, from near to far.
+func All(chain []*Layer, name string, now time.Time) []Answer {
+	var all []Answer
+	for i, layer := range chain {
+		if e, set := layer.Entries[name]; set {
+			version, state := e.At(now)
+			all = append(all, Answer{e, version, state, layer, origin(chain, i)})
+		}
+	}
+	return all
+}
+
+func origin(chain []*Layer, index int) Origin {
+	layer, nearest := chain[index], chain[0]
+	if nearest.Private && len(chain) > 1 && index > 0 {
+		nearest, index = chain[1], index-1
+	}
 	switch {
+	case layer.Private:
+		return Private
 	case index == 0:
 		return Here
 	case layer.Place.Environment != "":
@@ -123,96 +246,3 @@ func Names(chain []*Layer) []string {
 
 // MaxFollow is how many environments may follow one another.
 const MaxFollow = 8
-
-// Edit is one step of a change.
-type Edit struct {
-	Name   string
-	Kind   Kind // of the new version; unused where Remove is set
-	Remove bool
-}
-
-// Act is what an edit does to an entry.
-type Act string
-
-// The acts that there are.
-const (
-	Added    Act = "added"
-	Replaced Act = "replaced"
-	Removed  Act = "removed"
-)
-
-// Effect is what one edit of a change does.
-type Effect struct {
-	Name string
-	Act  Act
-	Kind Kind
-}
-
-// MaxEdits is how many entries one change may touch.
-const MaxEdits = 1000
-
-// Plan says what a change would do to a layer, or everything that is wrong with
-// it. A change without an effect is wrong as well.
-func Plan(layer *Layer, edits []Edit) ([]Effect, []error) {
-	var problems []error
-	effects := make([]Effect, 0, len(edits))
-	if len(edits) == 0 {
-		problems = append(problems, fmt.Errorf("the change names no entry; name at least one"))
-	}
-	if len(edits) > MaxEdits {
-		return nil, []error{fmt.Errorf("the change names %d entries; one change has at most %d", len(edits), MaxEdits)}
-	}
-	folded := map[string]string{}
-	for name := range layer.Entries {
-		folded[strings.ToUpper(name)] = name
-	}
-	named := map[string]bool{}
-	for _, e := range edits {
-		if err := CheckName(e.Name); err != nil {
-			problems = append(problems, err)
-			continue
-		}
-		if named[e.Name] {
-			problems = append(problems, fmt.Errorf("%s is named twice in one change; name it once", e.Name))
-			continue
-		}
-		named[e.Name] = true
-		if other, taken := folded[strings.ToUpper(e.Name)]; taken && other != e.Name {
-			problems = append(problems, fmt.Errorf("%s differs from %s, which is set in %s, in upper and lower case alone; use that name", e.Name, other, layer.Place))
-			continue
-		}
-		folded[strings.ToUpper(e.Name)] = e.Name
-		_, set := layer.Entries[e.Name]
-		switch {
-		case e.Remove && !set:
-			problems = append(problems, fmt.Errorf("%s is not set in %s and cannot be removed there", e.Name, layer.Place))
-		case e.Remove:
-			effects = append(effects, Effect{e.Name, Removed, layer.Entries[e.Name].Kind})
-		case !ValidKind(e.Kind):
-			problems = append(problems, fmt.Errorf("%s has the kind %q; there are secret, setting and nothing", e.Name, e.Kind))
-		case set:
-			effects = append(effects, Effect{e.Name, Replaced, e.Kind})
-		default:
-			effects = append(effects, Effect{e.Name, Added, e.Kind})
-		}
-	}
-	if len(problems) > 0 {
-		return nil, problems
-	}
-	return effects, nil
-}
-
-// CheckName says what is wrong with the name of an entry.
-func CheckName(name string) error {
-	switch {
-	case name == "":
-		return fmt.Errorf("an entry's name is empty; it is a letter or \"_\", then letters, digits and \"_\"")
-	case len(name) > reference.MaxName:
-		return fmt.Errorf("the name %.20s… has %d characters; at most %d are allowed", name, len(name), reference.MaxName)
-	case !reference.ValidName(name):
-		return fmt.Errorf("%q is not a name; a name is a letter or \"_\", then letters, digits and \"_\"", name)
-	case strings.HasPrefix(strings.ToUpper(name), "ADYTUM_"):
-		return fmt.Errorf("%s is reserved: names that begin with ADYTUM_ are the client's own settings", name)
-	}
-	return nil
-}

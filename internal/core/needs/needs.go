@@ -241,10 +241,7 @@ func (r *reader) rule(n *Need, f member) {
 	case "type":
 		n.Rules.Type = Type(r.text(f.value, f.key))
 		if !slices.Contains(types, n.Rules.Type) {
-			names := make([]string, len(types))
-			for i, t := range types {
-				names[i] = string(t)
-			}
+			names := typeNames()
 			r.at(at, "%s has the type %q; %sthere are %s", n.Name, n.Rules.Type, didYouMean(string(n.Rules.Type), names), strings.Join(names, ", "))
 		}
 	case "pattern":

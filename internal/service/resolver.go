@@ -1,0 +1,465 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"adytum.example/internal/core/access"
+	"adytum.example/internal/core/layers"
+	"adytum.example/internal/core/reference"
+	"adytum.example/internal/core/secret"
+	"adytum.example/internal/storage"
+)
+
+// maxDepth is how many settings may refer to one another in a row.
+const maxDepth = 8
+
+// resolver answers the references of one request at one moment. Without a
+// transaction it works from what is in memory alone.
+type resolver struct {
+	op     *operation
+	tx     *storage.Tx
+	now    time.Time
+	here   located
+	out    *reading
+	loaded map[int64]*loadedLayer
+	sealed map[sealedID]storage.SealedVersion
+	// optional are the references that may be missing.
+	optional map[string]bool
+	refused  bool
+	hidden   bool // refused to one who may not know that it exists
+	details  []string
+}
+
+// target is where a reference is looked up.
+type target struct {
+	reference reference.Reference
+	located   located
+}
+
+// found is a value with where it came from.
+type found struct {
+	value   secret.Value
+	kind    layers.Kind
+	version int64
+	layer   *layers.Layer
+}
+
+func (r *resolver) target(ref reference.Reference) (target, error) {
+	t := target{ref, r.here}
+	var err error
+	switch ref.Scope {
+	case reference.Environment, reference.Project:
+		t.located, err = r.op.find(layers.Place{Project: ref.Project, Environment: ref.Environment})
+	case reference.Organization:
+		t.located, err = r.op.find(organizationPlace)
+	}
+	if private := r.op.privateLayer(t.located); private != 0 && ref.Version == 0 {
+		t.located.chain = append([]int64{private}, t.located.chain...)
+	}
+	return t, err
+}
+
+// privateLayer is the caller's private layer in an environment, 0 for none.
+func (op *operation) privateLayer(l located) int64 {
+	if op.caller.Subject.Kind != access.Person || l.where.Environment == 0 {
+		return 0
+	}
+	if e := op.dir.environmentByID[l.where.Environment]; e == nil || e.Protected {
+		return 0 // what is there from before it was protected does not count
+	}
+	return op.dir.privateLayers[privateKey{op.caller.Subject.ID, l.where.Environment}]
+}
+
+// prepare loads every layer and every ciphertext that targets need, those of
+// the references in settings too, in few questions.
+func (r *resolver) prepare(targets []target) error {
+	wanted := map[int64]map[sealedID]bool{}
+	seen := map[string]bool{}
+	for depth := 0; len(targets) > 0 && depth <= maxDepth; depth++ {
+		if err := r.load(targets); err != nil {
+			return err
+		}
+		var next []target
+		for _, t := range targets {
+			if key := t.located.place.String() + " " + t.reference.String(); seen[key] {
+				continue
+			} else {
+				seen[key] = true
+			}
+			chain, err := chainOf(r.loaded, t.located.chain)
+			if err != nil {
+				return err
+			}
+			answer, usable := layers.Lookup(chain, t.reference.Name, r.now)
+			if answer.Layer == nil || !usable && t.reference.Version == 0 {
+				continue
+			}
+			version := answer.Version.Number
+			if t.reference.Version > 0 {
+				version = t.reference.Version
+			}
+			if answer.Version.Kind == layers.Secret || t.reference.Version > 0 {
+				if wanted[answer.Layer.Project] == nil {
+					wanted[answer.Layer.Project] = map[sealedID]bool{}
+				}
+				wanted[answer.Layer.Project][sealedID{answer.Entry.ID, version}] = true
+			}
+			next = append(next, r.inside(answer.Version, t)...)
+		}
+		targets = next
+	}
+	return r.fetch(wanted)
+}
+
+// inside are the targets that a setting refers to.
+func (r *resolver) inside(v layers.Version, from target) []target {
+	if v.Kind != layers.Setting || !strings.Contains(v.Setting, reference.Scheme) {
+		return nil
+	}
+	text, err := reference.ParseText(v.Setting)
+	if err != nil {
+		return nil // told when the setting is expanded
+	}
+	var all []target
+	for _, ref := range text.References() {
+		if t, err := r.inner(ref, from); err == nil {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+// inner is where a reference in a setting leads: a relative one to the place
+// that the setting was asked for in.
+func (r *resolver) inner(ref reference.Reference, from target) (target, error) {
+	if ref.Scope == reference.Relative {
+		return target{ref, from.located}, nil
+	}
+	return r.target(ref)
+}
+
+// load loads the layers of targets.
+func (r *resolver) load(targets []target) error {
+	var ids []int64
+	scope := storage.Scope{0}
+	for _, t := range targets {
+		for _, id := range t.located.chain {
+			if r.loaded[id] == nil && !slices.Contains(ids, id) {
+				ids = append(ids, id)
+				scope = append(scope, t.located.where.Project)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	s := r.op.service
+	if r.tx == nil {
+		for _, id := range ids {
+			cached := s.layers.get(id)
+			if cached == nil || cached.names != r.op.dir.names {
+				return errNotCached
+			}
+			r.loaded[id] = cached
+		}
+		return nil
+	}
+	if err := r.tx.Widen(r.scope(scope)); err != nil {
+		return err
+	}
+	heads, err := r.tx.Layers(ids)
+	if err != nil {
+		return err
+	}
+	loaded, err := s.loadLayers(r.tx, r.op.dir, heads)
+	for id, l := range loaded {
+		r.loaded[id] = l
+	}
+	return err
+}
+
+func (r *resolver) scope(more storage.Scope) storage.Scope {
+	for _, l := range r.loaded {
+		more = append(more, l.Project)
+	}
+	slices.Sort(more)
+	return slices.Compact(more)
+}
+
+// fetch obtains ciphertexts.
+func (r *resolver) fetch(wanted map[int64]map[sealedID]bool) error {
+	s := r.op.service
+	r.sealed = map[sealedID]storage.SealedVersion{}
+	for project, versions := range wanted {
+		var missing [][2]int64
+		for id := range versions {
+			if cached, known := s.sealed.get(id); known {
+				r.sealed[id] = cached
+			} else {
+				missing = append(missing, [2]int64{id.entry, id.version})
+			}
+		}
+		if len(missing) == 0 {
+			continue
+		}
+		if r.tx == nil {
+			return errNotCached
+		}
+		all, err := r.tx.Sealed(project, missing)
+		if err != nil {
+			return err
+		}
+		for _, v := range all {
+			id := sealedID{v.EntryID, v.Version}
+			r.sealed[id] = v
+			if len(v.Sealed) <= maxSealedValue {
+				s.sealed.put(id, v)
+			}
+		}
+	}
+	return nil
+}
+
+// one obtains the value of one target.
+func (r *resolver) one(t target) (found, error) { return r.follow(t, nil) }
+
+// follow obtains a value; path is the settings that led here.
+func (r *resolver) follow(t target, path []string) (found, error) {
+	chain, err := chainOf(r.loaded, t.located.chain)
+	if err != nil {
+		return found{}, err
+	}
+	answer, usable := layers.Lookup(chain, t.reference.Name, r.now)
+	if answer.Layer == nil || t.reference.Version > 0 && answer.Origin != layers.Here || t.reference.Version == 0 && !usable {
+		return found{}, r.missing(t, chain, answer)
+	}
+	if err := r.mayRead(t, answer.Layer); err != nil {
+		return found{}, err
+	}
+	f := found{layer: answer.Layer, version: answer.Version.Number}
+	loaded := r.loaded[answer.Layer.ID]
+	if t.reference.Version > 0 {
+		if f.version = t.reference.Version; f.version != answer.Version.Number {
+			if f, err = r.pinned(loaded, answer.Entry, f.version); err != nil {
+				return f, err
+			}
+			return r.field(t, f)
+		}
+		if !usable {
+			return f, problem(NotFound, "%s", r.unusable(t, answer))
+		}
+	}
+	f.kind = answer.Version.Kind
+	switch f.kind {
+	case layers.Setting:
+		if f, err = r.expand(t, answer, f, path); err != nil {
+			return f, err
+		}
+	default:
+		if f.value, err = r.open(loaded, answer.Entry.Name, answer.Entry.ID, f.version); err != nil {
+			return f, err
+		}
+	}
+	return r.field(t, f)
+}
+
+// expand fills in the references of a setting. What they bring is secret.
+func (r *resolver) expand(t target, a layers.Answer, f found, path []string) (found, error) {
+	if !strings.Contains(a.Version.Setting, reference.Scheme) {
+		f.value = secret.FromString(a.Version.Setting)
+		return f, nil
+	}
+	text, err := reference.ParseText(a.Version.Setting)
+	if err != nil {
+		return f, problem(Invalid, "the setting %s in %s cannot be expanded: %s", t.reference.Name, a.Layer.Place, err)
+	}
+	step := fmt.Sprintf("%s in %s", a.Entry.Name, a.Layer.Place)
+	if slices.Contains(path, step) {
+		return f, problem(Invalid, "settings refer to one another in a circle: %s", strings.Join(append(path[slices.Index(path, step):], step), " → "))
+	}
+	if len(path) >= maxDepth {
+		return f, problem(Invalid, "more than %d settings refer to one another in a row, from %s on", maxDepth, path[0])
+	}
+	path = append(slices.Clone(path), step)
+	content, err := text.Expand(func(ref reference.Reference) ([]byte, error) {
+		inner, err := r.inner(ref, t)
+		if err != nil {
+			return nil, err
+		}
+		got, err := r.follow(inner, path)
+		if err != nil {
+			return nil, err
+		}
+		f.kind = layers.Secret
+		return got.value.Expose(), nil
+	})
+	f.value = secret.New(content)
+	return f, err
+}
+
+// pinned obtains a version other than the one that counts.
+func (r *resolver) pinned(l *loadedLayer, entry layers.Entry, version int64) (found, error) {
+	f := found{layer: &l.Layer, version: version}
+	if r.tx == nil {
+		return f, errNotCached
+	}
+	if version > entry.Newest().Number {
+		return f, problem(NotFound, "%s has no version %d in %s; its newest is %d", entry.Name, version, l.Place, entry.Newest().Number)
+	}
+	all, err := r.op.service.allVersions(r.tx, l, entry.ID)
+	if err != nil {
+		return f, err
+	}
+	stored := all[sort.Search(len(all), func(i int) bool { return all[i].Version >= version })]
+	v, err := versionView(r.op.dir, stored)
+	if err != nil {
+		return f, err
+	}
+	switch state := entry.StateOf(v, r.now); {
+	case state == layers.Destroyed:
+		return f, problem(NotFound, "version %d of %s in %s was destroyed on %s", version, entry.Name, l.Place, day(v.Destroyed))
+	case state == layers.Waiting:
+		return f, problem(NotFound, "version %d of %s in %s waits until %s", version, entry.Name, l.Place, minute(v.ActiveFrom))
+	case !v.Expires.IsZero() && !r.now.Before(v.Expires):
+		return f, problem(NotFound, "version %d of %s in %s expired on %s", version, entry.Name, l.Place, minute(v.Expires))
+	}
+	switch f.kind = v.Kind; f.kind {
+	case layers.Setting:
+		f.value = secret.FromString(v.Setting)
+		return f, nil
+	case layers.Nothing:
+		return f, problem(NotFound, "version %d of %s in %s is set to nothing", version, entry.Name, l.Place)
+	}
+	f.value, err = r.op.service.openStored(r.tx, l, stored, entry.Name, r.sealed)
+	return f, err
+}
+
+// open decrypts the version of an entry that the loaded layer speaks of.
+func (r *resolver) open(l *loadedLayer, name string, entry, version int64) (secret.Value, error) {
+	for _, v := range l.records[entry].live {
+		if v.Version == version {
+			return r.op.service.openStored(r.tx, l, v, name, r.sealed)
+		}
+	}
+	return secret.Value{}, fmt.Errorf("version %d of %s in %s is missing from the database", version, name, l.Place)
+}
+
+func (r *resolver) field(t target, f found) (found, error) {
+	if len(t.reference.Field) == 0 {
+		return f, nil
+	}
+	var err error
+	f.value, err = field(t.reference, f.value)
+	return f, err
+}
+
+// mayRead checks read at the layer that answers. The project's common layer and
+// the organization's are read with the grant of the environment asked for, and
+// a private value by its person.
+func (r *resolver) mayRead(t target, answering *layers.Layer) error {
+	if answering.Private {
+		return nil
+	}
+	if grant, may := r.op.mayRead(answering, t.located.where, r.here.where); may {
+		r.op.event.Grant = grant.ID
+		return nil
+	}
+	if r.mayList(t) {
+		return problem(Forbidden, "%s may not read %s in %s; a steward of it or an owner can grant it", r.op.caller.Name(), t.reference.Name, answering.Place)
+	}
+	// Exactly the answer to what does not exist.
+	r.hidden = true
+	return r.notSet(t)
+}
+
+// mayRead tells whether the caller may read what a layer answers to one who asks
+// from the given places.
+func (op *operation) mayRead(answering *layers.Layer, asked ...access.Where) (access.Grant, bool) {
+	if grant, allowed := op.dir.grants.Decide(op.caller.Subject, access.Read, op.dir.layerPlace(answering.ID)); allowed {
+		return grant, true
+	}
+	if answering.Place.Environment != "" {
+		return access.Grant{}, false
+	}
+	for _, where := range asked {
+		if answering.Project != 0 && answering.Project != where.Project {
+			continue
+		}
+		if grant, allowed := op.dir.grants.Decide(op.caller.Subject, access.Read, where); allowed {
+			return grant, true
+		}
+	}
+	return access.Grant{}, false
+}
+
+func (r *resolver) mayList(t target) bool {
+	_, may := r.op.dir.grants.Decide(r.op.caller.Subject, access.List, t.located.where)
+	return may
+}
+
+func (r *resolver) notSet(t target) *Problem {
+	return problem(NotFound, "%s is not set in %s", r.op.service.redactName(t.reference.Name), t.located.place)
+}
+
+// missing says that a name has no value to give, why, and which name was
+// probably meant.
+func (r *resolver) missing(t target, chain []*layers.Layer, answer layers.Answer) error {
+	p := r.notSet(t)
+	if !r.mayList(t) {
+		r.hidden = true
+		return p
+	}
+	switch {
+	case answer.Layer == nil:
+		p.Message += didYouMean(t.reference.Name, layers.Names(chain))
+	case t.reference.Version > 0:
+		p.Message = fmt.Sprintf("%s is not set in %s itself but comes from %s, so it cannot be pinned to a version there", t.reference.Name, t.located.place, answer.Layer.Place)
+	default:
+		p.Message = r.unusable(t, answer)
+	}
+	return p
+}
+
+// unusable says why what is set has no value to give.
+func (r *resolver) unusable(t target, a layers.Answer) string {
+	what := fmt.Sprintf("%s in %s", t.reference.Name, a.Layer.Place)
+	switch {
+	case a.State == layers.Waiting:
+		return fmt.Sprintf("%s waits: its first value counts from %s", what, minute(a.Version.ActiveFrom))
+	case a.State == layers.Expired:
+		return fmt.Sprintf("%s expired: version %d counted until %s; keep a new value", what, a.Version.Number, minute(a.Version.Expires))
+	case a.State == layers.Destroyed:
+		return fmt.Sprintf("%s was destroyed: version %d is gone since %s; keep a new value", what, a.Version.Number, minute(a.Version.Destroyed))
+	}
+	return fmt.Sprintf("%s is set to nothing in %s", t.reference.Name, a.Layer.Place)
+}
+
+func minute(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+func day(t time.Time) string    { return t.UTC().Format("2006-01-02") }
+
+// field takes a member out of a value that is a JSON object. Text comes out
+// bare, anything else as JSON.
+func field(r reference.Reference, value secret.Value) (secret.Value, error) {
+	raw := json.RawMessage(value.Expose())
+	for _, member := range r.Field {
+		var object map[string]json.RawMessage
+		if err := json.Unmarshal(raw, &object); err != nil {
+			return secret.Value{}, problem(Invalid, "%s asks for a field, and the value is not a JSON object there", r)
+		}
+		inner, exists := object[member]
+		if !exists {
+			return secret.Value{}, problem(NotFound, "%s: the value has no field %s", r, member)
+		}
+		raw = inner
+	}
+	var text string
+	if json.Unmarshal(raw, &text) == nil {
+		return secret.FromString(text), nil
+	}
+	return secret.New(raw), nil
+}
