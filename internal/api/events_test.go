@@ -43,7 +43,7 @@ func operations(t *testing.T) map[string][2]string {
 // a project's common layer and at the organization's are those of an environment.
 var bodies = map[string]string{
 	"add-project": `{"name":"extra"}`, "edit-project": `{"maxAgeDays":90}`, "add-environment": `{"name":"extra"}`, "edit-environment": `{"protected":true}`,
-	"add-person": `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
+	"add-person":   `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
 	"revert": `{"change":1}`, "move": `{"to":{"project":"loans"},"names":["KEY"]}`, "copy": `{"from":{"project":"loans","environment":"live"},"names":["KEY"]}`,

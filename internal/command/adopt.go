@@ -56,7 +56,7 @@ func (a *app) importFile() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.commit(ctx, c, place, request)
+			return a.commit(ctx, cmd, c, place, request)
 		},
 	})
 }
@@ -119,7 +119,7 @@ func (a *app) runAdopt(ctx context.Context, cmd *cli.Command) error {
 		if request.Reason == "" {
 			request.Reason = "adopted from " + path
 		}
-		if err := a.commit(ctx, c, place, request); err != nil {
+		if err := a.commit(ctx, cmd, c, place, request); err != nil {
 			return fmt.Errorf("%w; %s is as it was", err, path)
 		}
 	}

@@ -67,7 +67,8 @@ func (a *app) root() *cli.Command {
 		Suggest:               true,
 		Commands: []*cli.Command{
 			a.login(), a.logout(), a.whoami(), a.link(),
-			a.keep(), a.list(), a.show(), a.value(), a.history(), a.changes(), a.importFile(), a.remove(),
+			a.keep(), a.describe(), a.list(), a.show(), a.value(), a.history(), a.changes(), a.revert(),
+			a.remove(), a.restore(), a.destroy(), a.rename(), a.compare(), a.copy(), a.private(), a.importFile(),
 			a.needs(), a.check(), a.supply(), a.adopt(),
 			a.sweep(), a.rules(),
 			a.project(), a.environmentCommand(), a.person(), a.workload(), a.grant(), a.trail(),

@@ -5,180 +5,127 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"os"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"adytum.example/client"
 	"adytum.example/client/wire"
-	"adytum.example/internal/core/envelope"
 )
-
-func becauseFlag() cli.Flag {
-	return &cli.StringFlag{Name: "because", Aliases: []string{"b"}, Usage: "`REASON` that the change is recorded with"}
-}
-
-func (a *app) keep() *cli.Command {
-	return a.command(&cli.Command{
-		Name: "keep", Usage: "store values as one change", ArgsUsage: "[NAME…]",
-		Description: "Each NAME is a secret, asked for without echo; with one NAME, --stdin or --from-file takes its value from there.\nA plain setting is --setting NAME=VALUE.",
-		Flags: append(placeFlags(), layerFlag(), becauseFlag(),
-			&cli.BoolFlag{Name: "stdin", Usage: "take the one secret's value from standard input, byte for byte but for one line end"},
-			&cli.StringFlag{Name: "from-file", Usage: "take the one secret's value from `FILE`, byte for byte"},
-			&cli.StringSliceFlag{Name: "setting", Aliases: []string{"s"}, Usage: "a plain `NAME=VALUE`; can be repeated"},
-			&cli.StringSliceFlag{Name: "nothing", Usage: "`NAME` to hide here what lies farther away; can be repeated"},
-		),
-		DisableSliceFlagSeparator: true,
-		Action:                    a.runKeep,
-	})
-}
-
-func (a *app) runKeep(ctx context.Context, cmd *cli.Command) error {
-	names := cmd.Args().Slice()
-	for _, name := range names {
-		if before, _, found := strings.Cut(name, "="); found {
-			return usage("the value of %s came as an argument, which process lists and the shell's history show; give the name alone and type the value, or use --stdin or --from-file (a plain setting is --setting NAME=VALUE)", printable(before))
-		}
-	}
-	request := wire.ChangeRequest{Reason: cmd.String("because")}
-	for _, pair := range cmd.StringSlice("setting") {
-		name, value, found := strings.Cut(pair, "=")
-		if !found {
-			return usage("--setting takes NAME=VALUE, and %q has no \"=\"", printable(name))
-		}
-		request.Edits = append(request.Edits, wire.Edit{Name: name, Kind: "setting", Value: value})
-	}
-	for _, name := range cmd.StringSlice("nothing") {
-		request.Edits = append(request.Edits, wire.Edit{Name: name, Kind: "nothing"})
-	}
-	if len(names)+len(request.Edits) == 0 {
-		return usage("name what to keep: adytum keep NAME… or --setting NAME=VALUE")
-	}
-	place, err := a.layerPlace(cmd)
-	if err != nil {
-		return err
-	}
-	c, err := a.client(ctx)
-	if err != nil {
-		return err
-	}
-	for i, name := range names {
-		value, err := a.keptValue(cmd, names, i)
-		if err != nil {
-			return err
-		}
-		request.Edits = append(request.Edits, secretEdit(name, value))
-	}
-	return a.commit(ctx, c, place, request)
-}
-
-// keptValue obtains the value of one name.
-func (a *app) keptValue(cmd *cli.Command, names []string, i int) ([]byte, error) {
-	file, stdin := cmd.String("from-file"), cmd.Bool("stdin")
-	if (file != "" || stdin) && len(names) > 1 {
-		return nil, usage("--stdin and --from-file hold one value, and %d names were given; keep them one by one", len(names))
-	}
-	if file != "" {
-		info, err := os.Stat(file)
-		if err != nil {
-			return nil, fmt.Errorf("read the value: %w", err)
-		}
-		if info.Size() > envelope.MaxValue {
-			return nil, fmt.Errorf("%s has %d bytes, and a value has at most 1 MiB", file, info.Size())
-		}
-		return os.ReadFile(file)
-	}
-	value, err := a.secretInput(stdin, "Value of "+printable(names[i])+": ", "the value of "+printable(names[i]), "--stdin or --from-file")
-	if err != nil {
-		return nil, err
-	}
-	if stdin {
-		value = []byte(strings.TrimSuffix(strings.TrimSuffix(string(value), "\n"), "\r"))
-	}
-	if len(value) == 0 {
-		return nil, fmt.Errorf("the value of %s is empty; nothing was kept", printable(names[i]))
-	}
-	return value, nil
-}
-
-func secretEdit(name string, value []byte) wire.Edit {
-	if !utf8.Valid(value) {
-		return wire.Edit{Name: name, Kind: "secret", Value: base64.StdEncoding.EncodeToString(value), Encoding: "base64"}
-	}
-	return wire.Edit{Name: name, Kind: "secret", Value: string(value), Encoding: "text"}
-}
-
-// commit makes a change and says what it did.
-func (a *app) commit(ctx context.Context, c *client.Client, place client.Place, request wire.ChangeRequest) error {
-	change, err := c.Change(ctx, place, client.AnyRevision, request)
-	if err != nil {
-		return err
-	}
-	a.say("%s is now at revision %d:", placeName(place), change.Revision)
-	for _, e := range change.Effects {
-		version := ""
-		if e.Version > 0 {
-			version = fmt.Sprintf(", version %d", e.Version)
-		}
-		a.say("  %s %s (%s%s)", printable(e.Name), e.Act, e.Kind, version)
-	}
-	return nil
-}
-
-func (a *app) remove() *cli.Command {
-	return a.command(&cli.Command{
-		Name: "remove", Usage: "take names out of a layer, as one change", ArgsUsage: "NAME…",
-		Flags: append(placeFlags(), layerFlag(), becauseFlag()),
-		Action: a.at(a.layerPlace, 1, -1, "NAME…", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
-			request := wire.ChangeRequest{Reason: cmd.String("because")}
-			for _, name := range cmd.Args().Slice() {
-				request.Edits = append(request.Edits, wire.Edit{Name: name, Act: "remove"})
-			}
-			return a.commit(ctx, c, place, request)
-		}),
-	})
-}
 
 func (a *app) list() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "list", Usage: "list what there is, without the values of secrets",
-		Flags: append(placeFlags(), layerFlag(), listFlag()),
+		Flags: append(placeFlags(), layerFlag(), listFlag(),
+			&cli.StringFlag{Name: "search", Usage: "only names that hold `TEXT`"},
+			&cli.StringFlag{Name: "tag", Usage: "only entries with `TAG`"},
+			&cli.StringFlag{Name: "owner", Usage: "only entries whose owner holds `TEXT`"},
+			&cli.StringFlag{Name: "kind", Usage: "only secret, setting or nothing"},
+			&cli.StringFlag{Name: "state", Usage: "only active, waiting, expired, nothing, aging, removed or destroyed"},
+			&cli.BoolFlag{Name: "aging", Usage: "only values that are older than they should be"},
+			&cli.BoolFlag{Name: "removed", Usage: "what was removed and can be restored"},
+			&cli.StringFlag{Name: "same-as", Usage: "where else the value of `NAME` is used, in all places that you may read"},
+		),
 		Action: a.at(a.layerPlace, 0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
-			entries, err := c.Entries(ctx, place)
+			if name := cmd.String("same-as"); name != "" {
+				return a.listSame(ctx, cmd, c, place, name)
+			}
+			q := client.Query{Search: cmd.String("search"), Tag: cmd.String("tag"), Owner: cmd.String("owner"), Kind: cmd.String("kind"), State: cmd.String("state")}
+			if cmd.Bool("aging") {
+				q.State = "aging"
+			}
+			if cmd.Bool("removed") {
+				q.State = "removed"
+			}
+			entries, err := c.Find(ctx, place, q)
 			if err != nil {
 				return err
 			}
 			if len(entries.Entries) == 0 && cmd.String("output") == "table" {
-				a.say("%s has no entries yet; \"adytum keep NAME\" stores the first.", placeName(place))
+				if q != (client.Query{}) {
+					a.say("Nothing in %s is like that.", placeName(place))
+				} else {
+					a.say("%s has no entries yet; \"adytum keep NAME\" stores the first.", placeName(place))
+				}
 				return nil
 			}
+			switch q.State {
+			case "removed":
+				return list(a, cmd, entries.Entries, []string{"NAME", "KIND", "VERSION", "REMOVED", "RESTORABLE UNTIL"}, func(e wire.Entry) []string {
+					return []string{e.Name, e.Kind, strconv.FormatInt(e.Version, 10), moment(e.Since), moment(e.RestorableUntil)}
+				})
+			case "destroyed":
+				return list(a, cmd, entries.Entries, []string{"NAME", "VERSIONS", "DESTROYED"}, func(e wire.Entry) []string {
+					return []string{e.Name, strconv.FormatInt(e.Version, 10), moment(e.Since)}
+				})
+			}
 			return list(a, cmd, entries.Entries, []string{"NAME", "KIND", "VALUE", "FROM", "VERSION", "AGE", "BY"}, func(e wire.Entry) []string {
-				return []string{e.Name, e.Kind, shownValue(e), from(e), strconv.FormatInt(e.Version, 10), age(e.Since), e.Author}
+				return []string{e.Name, e.Kind, shownValue(e), from(e), strconv.FormatInt(e.Version, 10), ageOf(e), e.Author}
 			})
 		}),
 	})
 }
 
+func (a *app) listSame(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place, name string) error {
+	same, err := c.Same(ctx, place, name)
+	if err != nil {
+		return err
+	}
+	if len(same.Same) == 0 && cmd.String("output") == "table" {
+		a.say("The value of %s is used nowhere else that you may read.", printable(name))
+		return nil
+	}
+	return list(a, cmd, same.Same, []string{"WHERE", "NAME", "KIND", "VERSION", "AGE", "BY"}, func(e wire.Entry) []string {
+		return []string{e.Layer, e.Name, e.Kind, strconv.FormatInt(e.Version, 10), ageOf(e), e.Author}
+	})
+}
+
+// ageOf is how old a value is, and a word where it is older than it should be.
+func ageOf(e wire.Entry) string {
+	if e.AgedSince.IsZero() {
+		return age(e.Since)
+	}
+	return age(e.Since) + ", too old"
+}
+
+// moment is a time for people, in their own zone.
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04")
+}
+
 // shownValue is a setting's text, cut to fit a table; a secret's is withheld.
+// What is not in force says so in its place.
 func shownValue(e wire.Entry) string {
+	switch e.State {
+	case "waiting":
+		return "(waits until " + moment(e.ActiveFrom) + ")"
+	case "expired":
+		return "(expired " + moment(e.Expires) + ")"
+	case "destroyed":
+		return "(destroyed)"
+	}
 	switch e.Kind {
 	case "secret":
 		return "(withheld)"
 	case "nothing":
 		return "(nothing)"
 	}
-	if runes := []rune(e.Setting); len(runes) > 44 {
-		return string(runes[:43]) + "…"
-	}
-	return e.Setting
+	return shorten(strings.ReplaceAll(strings.TrimRight(e.Setting, "\n"), "\n", "⏎"), 44)
 }
 
 func from(e wire.Entry) string {
-	if e.Origin == "here" {
+	switch e.Origin {
+	case "here":
 		return "here"
+	case "private":
+		return "your own"
 	}
 	return e.Layer
 }
@@ -186,8 +133,11 @@ func from(e wire.Entry) string {
 func (a *app) show() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "show", Usage: "show one entry, without a secret's value", ArgsUsage: "NAME",
-		Flags: append(placeFlags(), outputFlag("text", "json")),
-		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
+		Flags: append(placeFlags(), layerFlag(), outputFlag("text", "json"), &cli.BoolFlag{Name: "layers", Usage: "list every layer that sets it, and which one wins"}),
+		Action: a.at(a.layerPlace, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
+			if cmd.Bool("layers") {
+				return a.showLayers(ctx, cmd, c, place)
+			}
 			e, err := c.Entry(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
@@ -195,28 +145,107 @@ func (a *app) show() *cli.Command {
 			if cmd.String("output") == "json" {
 				return a.json(e)
 			}
-			line := func(what, text string) { fmt.Fprintf(a.out, "%-11s %s\n", what, printable(text)) }
-			line("name", e.Name)
-			line("reference", e.Reference)
-			if e.Kind == "secret" {
-				line("value", "withheld; \"adytum value "+e.Name+"\" prints it and leaves a trail")
-			} else {
-				line("value", shownValue(e))
-			}
-			line("kind", e.Kind)
-			line("set in", e.Layer+map[bool]string{true: "", false: " (" + placeName(place) + " has it from there)"}[e.Origin == "here"])
-			line("version", fmt.Sprintf("%d, kept %s by %s", e.Version, e.Since.Local().Format("2006-01-02 15:04"), e.Author))
-			line("elsewhere", e.Absolute)
+			a.showEntry(e, place)
 			return nil
 		}),
 	})
 }
 
+func (a *app) showEntry(e wire.Entry, place client.Place) {
+	line := func(what, text string) {
+		if text != "" {
+			fmt.Fprintf(a.out, "%-11s %s\n", what, printable(text))
+		}
+	}
+	line("name", e.Name)
+	line("reference", e.Reference)
+	if e.Kind == "secret" && e.State == "active" {
+		line("value", "withheld; \"adytum value "+e.Name+"\" prints it and leaves a trail")
+	} else {
+		line("value", shownValue(e))
+	}
+	line("kind", e.Kind)
+	where := map[string]string{"here": "", "private": " (your own value, for you alone)"}
+	note, own := where[e.Origin]
+	if !own {
+		note = " (" + placeName(place) + " has it from there)"
+	}
+	line("set in", e.Layer+note)
+	line("version", fmt.Sprintf("%d, kept %s by %s", e.Version, moment(e.Since), e.Author))
+	line("source", e.Source)
+	if e.State == "active" {
+		line("expires", moment(e.Expires))
+	}
+	if !e.Coming.IsZero() {
+		line("coming", "another version counts from "+moment(e.Coming))
+	}
+	if !e.AgedSince.IsZero() {
+		line("age", "older than it should be since "+moment(e.AgedSince))
+	}
+	d := e.Details
+	for _, text := range []struct {
+		what string
+		from *string
+	}{{"owner", d.Owner}, {"purpose", d.Purpose}, {"link", d.Link}} {
+		if text.from != nil {
+			line(text.what, *text.from)
+		}
+	}
+	if d.Tags != nil {
+		line("tags", strings.Join(*d.Tags, ", "))
+	}
+	if d.MaxAgeDays != nil {
+		line("max age", fmt.Sprintf("%d days", *d.MaxAgeDays))
+	}
+	if d.Rules != nil {
+		line("rules", rulesText(*d.Rules))
+	}
+	line("elsewhere", e.Absolute)
+}
+
+// rulesText is rules in one line.
+func rulesText(r wire.Rules) string {
+	var parts []string
+	add := func(what, text string) {
+		if text != "" {
+			parts = append(parts, what+" "+text)
+		}
+	}
+	add("type", r.Type)
+	add("pattern", r.Pattern)
+	add("range", r.Range)
+	add("length", r.Length)
+	add("choices", strings.Join(r.Choices, "|"))
+	for _, environment := range slices.Sorted(maps.Keys(r.AllowedIn)) {
+		add("in "+environment, strings.Join(r.AllowedIn[environment], "|"))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) showLayers(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
+	all, err := c.Layers(ctx, place, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	if cmd.String("output") == "json" {
+		return a.json(all)
+	}
+	rows := make([][]string, len(all.Layers))
+	for i, e := range all.Layers {
+		wins := ""
+		if i == all.Wins {
+			wins = "wins"
+		}
+		rows[i] = []string{wins, e.Layer + map[bool]string{true: " (your own)"}[e.Origin == "private"], e.Kind, shownValue(e), strconv.FormatInt(e.Version, 10), ageOf(e), e.Author}
+	}
+	return a.table([]string{"", "LAYER", "KIND", "VALUE", "VERSION", "AGE", "BY"}, rows)
+}
+
 func (a *app) value() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "value", Usage: "print one bare value, for a script; leaves a trail", ArgsUsage: "NAME",
-		Flags: placeFlags(),
-		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
+		Flags: append(placeFlags(), layerFlag()),
+		Action: a.at(a.layerPlace, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			v, err := c.Value(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
@@ -250,35 +279,30 @@ func decode(v wire.Value) ([]byte, error) {
 func (a *app) history() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "history", Usage: "list the versions of an entry, newest first", ArgsUsage: "NAME",
-		Flags: append(placeFlags(), listFlag()),
-		Action: a.at(a.place, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
+		Flags: append(placeFlags(), layerFlag(), listFlag()),
+		Action: a.at(a.layerPlace, 1, 1, "NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
 			h, err := c.History(ctx, place, cmd.Args().First())
 			if err != nil {
 				return err
 			}
-			return list(a, cmd, h.Versions, []string{"VERSION", "STATE", "KIND", "KEPT", "BY", "BECAUSE"}, func(v wire.Version) []string {
-				return []string{strconv.FormatInt(v.Version, 10), v.State, v.Kind, v.At.Local().Format("2006-01-02 15:04"), v.Author, v.Reason}
+			return list(a, cmd, h.Versions, []string{"VERSION", "STATE", "KIND", "KEPT", "BY", "BECAUSE", "SOURCE"}, func(v wire.Version) []string {
+				return []string{strconv.FormatInt(v.Version, 10), stateOf(v), v.Kind, moment(v.At), v.Author, v.Reason, v.Source}
 			})
 		}),
 	})
 }
 
-func (a *app) changes() *cli.Command {
-	return a.command(&cli.Command{
-		Name: "changes", Usage: "list what was done to a layer, newest first",
-		Flags: append(placeFlags(), layerFlag(), listFlag()),
-		Action: a.at(a.layerPlace, 0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client, place client.Place) error {
-			all, err := c.Changes(ctx, place)
-			if err != nil {
-				return err
-			}
-			return list(a, cmd, all, []string{"REVISION", "WHEN", "BY", "WHAT", "BECAUSE"}, func(c wire.Change) []string {
-				var what []string
-				for _, e := range c.Effects {
-					what = append(what, e.Name+" "+e.Act)
-				}
-				return []string{strconv.FormatInt(c.Revision, 10), c.At.Local().Format("2006-01-02 15:04"), c.Author, strings.Join(what, ", "), c.Reason}
-			})
-		}),
-	})
+// stateOf is a version's state with the moment that it turns on.
+func stateOf(v wire.Version) string {
+	switch {
+	case v.State == "waiting":
+		return "waiting until " + moment(v.ActiveFrom)
+	case v.State == "expired":
+		return "expired " + moment(v.Expires)
+	case v.State == "destroyed":
+		return "destroyed " + moment(v.Destroyed)
+	case v.State == "active" && !v.Expires.IsZero():
+		return "active until " + moment(v.Expires)
+	}
+	return v.State
 }

@@ -39,59 +39,6 @@ func (a *app) signedIn(least, most int, form string, f func(context.Context, *cl
 	}
 }
 
-func (a *app) project() *cli.Command {
-	return a.noun("project", "manage projects",
-		&cli.Command{Name: "list", Usage: "list projects", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			all, err := c.Projects(ctx)
-			if err != nil {
-				return err
-			}
-			return list(a, cmd, all, []string{"PROJECT", "ENVIRONMENTS"}, func(p wire.Project) []string {
-				names := make([]string, len(p.Environments))
-				for i, e := range p.Environments {
-					names[i] = e.Name
-				}
-				return []string{p.Name, strings.Join(names, ", ")}
-			})
-		})},
-		&cli.Command{Name: "add", Usage: "add a project", ArgsUsage: "PROJECT", Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			p, err := c.AddProject(ctx, cmd.Args().First())
-			if err == nil {
-				a.say("The project %s is there; \"adytum environment add --project %s NAME\" gives it environments.", p.Name, p.Name)
-			}
-			return err
-		})})
-}
-
-func (a *app) environmentCommand() *cli.Command {
-	projectFlag := placeFlags()[0]
-	return a.noun("environment", "manage environments",
-		&cli.Command{Name: "list", Usage: "list a project's environments", Flags: []cli.Flag{projectFlag, listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			place, err := a.place(cmd)
-			if err != nil {
-				return err
-			}
-			all, err := c.Environments(ctx, place.Project)
-			if err != nil {
-				return err
-			}
-			return list(a, cmd, all, []string{"ENVIRONMENT", "FOLLOWS"}, func(e wire.Environment) []string { return []string{e.Name, e.Follows} })
-		})},
-		&cli.Command{Name: "add", Usage: "add an environment", ArgsUsage: "ENVIRONMENT", Flags: []cli.Flag{projectFlag,
-			&cli.StringFlag{Name: "follows", Usage: "`ENVIRONMENT` from which comes what this one does not set itself"}},
-			Action: a.signedIn(1, 1, "ENVIRONMENT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-				place, err := a.place(cmd)
-				if err != nil {
-					return err
-				}
-				e, err := c.AddEnvironment(ctx, place.Project, wire.NewEnvironment{Name: cmd.Args().First(), Follows: cmd.String("follows")})
-				if err == nil {
-					a.say("The environment %s/%s is there.", place.Project, e.Name)
-				}
-				return err
-			})})
-}
-
 func (a *app) person() *cli.Command {
 	return a.noun("person", "manage people",
 		&cli.Command{Name: "list", Usage: "list people", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {

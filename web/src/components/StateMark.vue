@@ -5,7 +5,7 @@ import type { Schemas } from '../api/client'
 const props = defineProps<{ cell: Schemas['Cell']; environment: string }>()
 
 // A state is a word and a shape, and only then a colour.
-const shapes = { here: '●', followed: '◐', project: '◇', organization: '○', nothing: '∅', missing: '–' } as const
+const shapes = { here: '●', followed: '◐', project: '◇', organization: '○', nothing: '∅', missing: '–', waiting: '◔', expired: '◌', destroyed: '✕' } as const
 const layerName = computed(() => props.cell.layer?.split('/')[1] ?? '')
 const words = computed(
   () =>
@@ -15,10 +15,13 @@ const words = computed(
       project: 'from project',
       organization: 'from organization',
       nothing: 'set to nothing',
-      missing: 'missing'
+      missing: 'missing',
+      waiting: 'waiting to become active',
+      expired: 'expired',
+      destroyed: 'destroyed'
     })[props.cell.state]
 )
-const colour = computed(() => (props.cell.state === 'here' ? 'text-verdigris' : props.cell.state === 'missing' ? 'text-ochre' : 'text-faded'))
+const colour = computed(() => (props.cell.state === 'here' ? 'text-verdigris' : ['missing', 'waiting', 'expired', 'destroyed'].includes(props.cell.state) ? 'text-ochre' : 'text-faded'))
 </script>
 
 <template>
