@@ -360,6 +360,7 @@ type Effect struct {
 	Source   string   `json:"source,omitempty" doc:"Where the version came from, where it was not given."`
 	Strength int      `json:"strength,omitempty" doc:"Bits that a guesser would need, estimated; in the answer to the change alone."`
 	Warnings []string `json:"warnings,omitempty"`
+	Same     bool     `json:"same,omitempty" doc:"In a dry run, to who may read the entry: it has this value already."`
 }
 
 // Event is one line of the trail, with names in place of ids.

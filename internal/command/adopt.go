@@ -18,49 +18,6 @@ import (
 	"adytum.example/internal/core/sweep"
 )
 
-func (a *app) importFile() *cli.Command {
-	return a.command(&cli.Command{
-		Name: "import", Usage: "store the variables of a dotenv file as one change; the file stays as it is", ArgsUsage: "FILE",
-		Flags: append(placeFlags(), layerFlag(), becauseFlag(), &cli.BoolFlag{Name: "dry-run", Usage: "say what would be kept, and keep nothing"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := arguments(cmd, 1, 1, "FILE"); err != nil {
-				return err
-			}
-			d, _, err := readDotenv(cmd.Args().First())
-			if err != nil {
-				return err
-			}
-			place, err := a.layerPlace(cmd)
-			if err != nil {
-				return err
-			}
-			request := wire.ChangeRequest{Reason: cmd.String("because")}
-			engine := sweep.NewEngine(sweep.Catalogue())
-			for _, v := range d.Variables {
-				e := wire.Edit{Name: v.Name, Kind: "setting", Value: v.Value}
-				if engine.IsSecret(v.Name, v.Value) {
-					e.Kind = "secret"
-				}
-				request.Edits = append(request.Edits, e)
-			}
-			if len(request.Edits) == 0 {
-				return fmt.Errorf("%s has no variables", cmd.Args().First())
-			}
-			if cmd.Bool("dry-run") {
-				for _, e := range request.Edits {
-					fmt.Fprintf(a.out, "%s would be kept in %s as a %s\n", e.Name, placeName(place), e.Kind)
-				}
-				return nil
-			}
-			c, err := a.client(ctx)
-			if err != nil {
-				return err
-			}
-			return a.commit(ctx, cmd, c, place, request)
-		},
-	})
-}
-
 func (a *app) adopt() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "adopt", Usage: "move the secrets of a dotenv file into the store and leave references in their place", ArgsUsage: "FILE",

@@ -68,7 +68,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.login(), a.logout(), a.whoami(), a.link(),
 			a.keep(), a.describe(), a.list(), a.show(), a.value(), a.history(), a.changes(), a.revert(),
-			a.remove(), a.restore(), a.destroy(), a.rename(), a.compare(), a.copy(), a.private(), a.importFile(),
+			a.remove(), a.restore(), a.destroy(), a.rename(), a.compare(), a.copy(), a.private(), a.importFile(), a.export(),
 			a.needs(), a.check(), a.supply(), a.adopt(),
 			a.sweep(), a.rules(),
 			a.project(), a.environmentCommand(), a.person(), a.workload(), a.grant(), a.trail(),

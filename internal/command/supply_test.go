@@ -99,21 +99,6 @@ func TestAProgramIsNotStartedUnlessAllIsWell(t *testing.T) {
 	assert.Equal(t, 125, sh.Run(t, "", "supply", "--expand", "UNSET", "--", "true").Code)
 }
 
-func TestImport(t *testing.T) {
-	_, sh := loans(t)
-	testkit.Write(t, sh.Folder, "settings.env", "DB_PASSWORD='Zk3vQ9sLw2Xc7Bn5'\nPAGE_SIZE=25\nDATABASE_URL=postgres://a:Zk3vQ9sLw2@db/x\n")
-	r := sh.OK(t, "", "import", "settings.env", "--dry-run")
-	assert.Equal(t, "DB_PASSWORD would be kept in loans/live as a secret\nPAGE_SIZE would be kept in loans/live as a setting\nDATABASE_URL would be kept in loans/live as a secret\n", r.Stdout)
-	assert.Contains(t, sh.Run(t, "", "list").Stderr, "no entries yet")
-	sh.OK(t, "", "import", "settings.env", "--because", "moved")
-	assert.Equal(t, "Zk3vQ9sLw2Xc7Bn5", sh.OK(t, "", "value", "DB_PASSWORD").Stdout)
-	testkit.Write(t, sh.Folder, "broken.env", "A=1\nB\n")
-	r = sh.Run(t, "", "import", "broken.env")
-	assert.Equal(t, 1, r.Code)
-	assert.Equal(t, "adytum: broken.env:2:2: \"=\" was expected behind B\n", r.Stderr)
-	assert.Equal(t, 1, sh.Run(t, "", "import", "none.env").Code)
-}
-
 func TestAdoptMovesSecretsAndLeavesReferences(t *testing.T) {
 	_, sh := loans(t)
 	const before = "# ours\r\nDB_PASSWORD=\"Zk3vQ9sLw2Xc7Bn5\" # keep\r\nexport PAGE_SIZE=25\r\nQUILLPOST_KEY='qpst_0a1b2c3d4e5f6g7h8i9j0k1l2m3n4o5p'\r\n"

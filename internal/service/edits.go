@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"adytum.example/client/wire"
+	"adytum.example/internal/core/access"
 	"adytum.example/internal/core/envelope"
 	"adytum.example/internal/core/generate"
 	"adytum.example/internal/core/layers"
@@ -159,6 +160,9 @@ func (c *commit) step(effect layers.Effect, s step) error {
 		}
 		kind, version, s.until = s.edit.Kind, r.Version+1, c.endOf(s)
 		c.warn(s, &out)
+		if err := c.tellSame(r, s, &out); err != nil {
+			return err
+		}
 		v := storage.Version{Kind: string(kind), Source: s.source.Text(), ActiveFrom: s.from, ExpiresAt: s.until}
 		if err := c.push(r, v, s.value); err != nil {
 			return err
@@ -249,6 +253,27 @@ func (c *commit) warn(s step, out *wire.Effect) {
 	if end := c.endOf(s); end != nil && !end.After(c.now) {
 		out.Warnings = append(out.Warnings, "the certificate in it expired on "+minute(*end)+", so it is not resolved")
 	}
+}
+
+// tellSame says, in a dry run and to one who may read the entry, whether it has
+// the value already.
+func (c *commit) tellSame(r *record, s step, out *wire.Effect) error {
+	if !c.dry || len(r.live) == 0 || s.source.How == layers.Generated {
+		return nil
+	}
+	if _, may := c.op.dir.grants.Decide(c.op.caller.Subject, access.Read, c.at.where); !may && !c.at.private {
+		return nil
+	}
+	newest := r.live[len(r.live)-1]
+	if newest.Kind != string(s.edit.Kind) || newest.DestroyedAt != nil {
+		return nil
+	}
+	present, err := c.op.service.fingerprint(c.tx, c.layer, newest, r.Name, nil)
+	if err != nil {
+		return err
+	}
+	out.Same = envelope.Same(present, envelope.Fingerprint(c.prints, s.value))
+	return nil
 }
 
 // describe gives an entry other details.

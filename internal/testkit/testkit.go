@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -127,7 +128,11 @@ type Service struct {
 	Admin  string // URL of its database for the administrator
 	Log    *Log
 	stop   func()
+	ahead  *atomic.Int64 // of the system's clock, in nanoseconds
 }
+
+// Later puts the service's clock forward.
+func (s *Service) Later(d time.Duration) { s.ahead.Add(int64(d)) }
 
 // Start makes an installation and serves it.
 func Start(t testing.TB) *Service {
@@ -136,7 +141,9 @@ func Start(t testing.TB) *Service {
 	c := daemon.Defaults
 	c.Listen, c.Database, c.Flush, c.Migrate = "127.0.0.1:0", urls.Service, urls.Flush, urls.Migrate
 	c.RootKeyFile = filepath.Join(t.TempDir(), "root.key")
-	s := &Service{Config: c, Admin: admin, Log: &Log{}}
+	ahead := &atomic.Int64{}
+	c.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	s := &Service{Config: c, Admin: admin, Log: &Log{}, ahead: ahead}
 	owner := service.Owner{Login: OwnerLogin, Name: OwnerName, Password: secret.FromString(OwnerPassword)}
 	require.NoError(t, daemon.SetUp(context.Background(), c, "Fernhollow Libraries", owner, s.logger()))
 	s.Serve(t)

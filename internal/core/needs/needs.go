@@ -275,6 +275,9 @@ func (r *reader) contradictions(n Need, m member, defaultAt *token.Token) {
 	if n.Secret && n.Default != nil {
 		r.at(defaultAt, "%s is a secret and has a default here; keep it in the store and remove the default", n.Name)
 	}
+	if n.Rules.Range != nil && !n.Rules.Type.ranged() {
+		r.at(m.token, "%s has a range, which is for integer, number and duration; give it one of these types", n.Name)
+	}
 	if n.Rules.Type == Choice && len(n.Rules.Choices) == 0 {
 		r.at(m.token, "%s is a choice and says no choices; add \"choices: [one, two]\"", n.Name)
 	}

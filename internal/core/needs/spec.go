@@ -74,11 +74,17 @@ func (s Spec) Rules() (Rules, []error) {
 			say("has a length that is none: it %s", err)
 		}
 	}
+	if r.Range != nil && !r.Type.ranged() {
+		say("has a range, which is for integer, number and duration; give it one of these types")
+	}
 	if r.Type == Choice && len(r.Choices) == 0 {
 		say("is a choice and says no choices; name them")
 	}
 	return r, wrong
 }
+
+// ranged tells whether values of a type can lie in a range.
+func (t Type) ranged() bool { return t == Integer || t == Number || t == Duration }
 
 func typeNames() []string {
 	names := make([]string, len(types))
