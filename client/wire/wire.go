@@ -318,16 +318,16 @@ type Comparison struct {
 
 // ComparedRow is one name on both sides.
 type ComparedRow struct {
-	Name  string  `json:"name"`
-	State string  `json:"state" enum:"same,different,only-a,only-b,unknown" doc:"unknown: the caller may not read both, so that only what is known about them is told."`
-	A     Cell    `json:"a"`
-	B     Cell    `json:"b"`
+	Name  string `json:"name"`
+	State string `json:"state" enum:"same,different,only-a,only-b,unknown" doc:"unknown: the caller may not read both, so that only what is known about them is told."`
+	A     Cell   `json:"a"`
+	B     Cell   `json:"b"`
 }
 
 // Sameness is where else a value is used, among what the caller may read.
 type Sameness struct {
-	Name  string  `json:"name"`
-	Same  []Entry `json:"same"`
+	Name string  `json:"name"`
+	Same []Entry `json:"same"`
 }
 
 // PlaceID names a layer: an environment, a project's common layer (no

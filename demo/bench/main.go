@@ -4,6 +4,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -44,6 +45,7 @@ type bench struct {
 	demo      demo.Demo
 	place     client.Place
 	client    *client.Client
+	owner     *client.Client
 }
 
 func run(bin, only string) (err error) {
@@ -80,13 +82,19 @@ func run(bin, only string) (err error) {
 	if _, err := b.client.SignInWorkload(context.Background(), b.demo.Workloads[0].ClientID, b.demo.Workloads[0].ClientSecret); err != nil {
 		return err
 	}
+	if b.owner, err = client.New(b.demo.URL); err != nil {
+		return err
+	}
+	if _, err := b.owner.SignIn(context.Background(), b.demo.People[0].Login, b.demo.People[0].Password); err != nil {
+		return err
+	}
 	fmt.Printf("%d cores, %s, %s, PostgreSQL on loopback with fsync on\n\n", runtime.NumCPU(), processor(), runtime.Version())
 	fmt.Printf("%-34s %18s %18s %8s\n", "what", "measured", "beside it", "ratio")
 	for _, m := range []struct {
 		name    string
 		measure func() (row, error)
 	}{
-		{"memory of the idle service", b.memory}, {"one value", b.value}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
+		{"memory of the idle service", func() (row, error) { time.Sleep(5 * time.Second); return b.memory() }}, {"one value", b.value}, {"resolve of 50 over three layers", b.resolve}, {"resolve beside select-only", b.resolveBesideSelect}, {"keep of one secret", b.keep}, {"memory after that", b.memory}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
 	} {
 		if !strings.Contains(m.name, only) {
 			continue
@@ -102,9 +110,8 @@ func run(bin, only string) (err error) {
 
 type row struct{ measured, beside, ratio, note string }
 
-// memory is the resident set a few seconds after the last request.
+// memory is the resident set.
 func (b *bench) memory() (row, error) {
-	time.Sleep(5 * time.Second)
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.pid))
 	if err != nil {
 		return row{}, err
@@ -153,41 +160,38 @@ func load(callers int, duration time.Duration, ask func() error) (rate float64, 
 }
 
 const (
-	callers  = 16
+	callers  = 32
 	duration = 6 * time.Second
 )
 
-// value compares requests for one value, each with its durable event, with a
-// bare handler that returns as many bytes.
-func (b *bench) value() (row, error) {
-	v, err := b.client.Value(context.Background(), b.place, "PGPASSWORD")
-	if err != nil {
-		return row{}, err
-	}
-	body, err := json.Marshal(v)
-	if err != nil {
-		return row{}, err
-	}
+// bare serves fixed bytes, the least that a service could do.
+func bare(body []byte) (url string, stop func(), err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return row{}, err
+		return "", nil, err
 	}
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
 		w.Header().Set("Content-Type", "application/json")
 		_, _ = w.Write(body)
 	}), ReadHeaderTimeout: time.Second}
 	go func() { _ = server.Serve(listener) }()
-	defer server.Close()
+	return "http://" + listener.Addr().String(), func() { _ = server.Close() }, nil
+}
 
-	transport := &http.Transport{MaxIdleConnsPerHost: callers}
-	get := func(url string) func() error {
+// requester makes a function that asks a service the same again and again.
+func (b *bench) requester(method string, body []byte) func(url string) func() error {
+	transport := &http.Transport{MaxIdleConnsPerHost: callers, DisableCompression: true}
+	c := &http.Client{Transport: transport}
+	return func(url string) func() error {
 		return func() error {
-			r, err := http.NewRequest(http.MethodGet, url, nil)
+			r, err := http.NewRequest(method, url, bytes.NewReader(body))
 			if err != nil {
 				return err
 			}
 			r.Header.Set("Authorization", "Bearer "+b.client.Token())
-			answer, err := (&http.Client{Transport: transport}).Do(r)
+			r.Header.Set("Content-Type", "application/json")
+			answer, err := c.Do(r)
 			if err != nil {
 				return err
 			}
@@ -198,12 +202,39 @@ func (b *bench) value() (row, error) {
 			return nil
 		}
 	}
-	rate, p99, err := load(callers, duration, get(b.demo.URL+"/api/v1/projects/loans/environments/live/entries/PGPASSWORD/value"))
+}
+
+// beside compares the rate of an operation with that of a bare handler that
+// returns as many bytes.
+func (b *bench) beside(method, path string, request []byte, answer any) (row, error) {
+	body, err := json.Marshal(answer)
 	if err != nil {
 		return row{}, err
 	}
-	bare, _, err := load(callers, duration, get("http://"+listener.Addr().String()))
-	return row{fmt.Sprintf("%.0f/s", rate), fmt.Sprintf("%.0f/s", bare), fmt.Sprintf("%.2f", rate/bare), fmt.Sprintf("beside a bare handler, %d callers; 99 %% within %.1f ms", callers, float64(p99.Microseconds())/1000)}, err
+	url, stop, err := bare(body)
+	if err != nil {
+		return row{}, err
+	}
+	defer stop()
+	ask := b.requester(method, request)
+	rate, p99, err := load(callers, duration, ask(b.demo.URL+path))
+	if err != nil {
+		return row{}, err
+	}
+	least, _, err := load(callers, duration, ask(url))
+	return row{fmt.Sprintf("%.0f/s", rate), fmt.Sprintf("%.0f/s", least), fmt.Sprintf("%.2f", rate/least),
+		fmt.Sprintf("beside a bare handler of the same %d bytes, %d callers; 99 %% within %.1f ms", len(body), callers, float64(p99.Microseconds())/1000)}, err
+}
+
+const benchPath = "/api/v1/projects/loans/environments/live"
+
+// value measures requests for one value, each with its durable event.
+func (b *bench) value() (row, error) {
+	v, err := b.client.Value(context.Background(), b.place, "PGPASSWORD")
+	if err != nil {
+		return row{}, err
+	}
+	return b.beside(http.MethodGet, benchPath+"/entries/PGPASSWORD/value", nil, v)
 }
 
 // median runs a command some times and returns the middle of its times.

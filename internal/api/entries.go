@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"reflect"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -135,10 +136,18 @@ func (s *server) entries(a huma.API) {
 	entriesAt[listEnvironment, entryEnvironment](s, a, "", environmentRoute, "an environment, from all its layers")
 	entriesAt[listCommon, entryCommon](s, a, "-common", commonRoute, "a project's common layer")
 	entriesAt[listOrganization, entryOrganization](s, a, "-organization", organizationRoute, "the organization's layer")
-	signedIn(s, a, operation("resolve", http.MethodPost, environmentRoute+"/resolve", "Obtain the values of references, as one read of one moment", tagged("entries")),
-		func(ctx context.Context, c service.Caller, in *resolveInput) (*body[wire.Resolved], error) {
+	signedIn(s, a, operation("resolve", http.MethodPost, environmentRoute+"/resolve", "Obtain the values of references, as one read of one moment", tagged("entries"), quickly[wire.Resolved](a)),
+		func(ctx context.Context, c service.Caller, in *resolveInput) (*written, error) {
 			out, err := s.service.Resolve(ctx, c, in.place(), in.Body)
-			return &body[wire.Resolved]{out}, err
+			if err != nil {
+				return nil, err
+			}
+			return &written{func(w huma.Context) {
+				w.SetHeader("Content-Type", "application/json")
+				answer := out.AppendJSON(make([]byte, 0, 256+160*len(out.Values)))
+				_, _ = w.BodyWriter().Write(answer)
+				clear(answer)
+			}}, nil
 		})
 	signedIn(s, a, operation("compare", http.MethodGet, environmentRoute+"/comparison", "Two environments, or one at two revisions, side by side without values", tagged("entries")),
 		func(ctx context.Context, c service.Caller, in *compareInput) (*body[wire.Comparison], error) {
@@ -183,6 +192,19 @@ func entriesAt[L lists, E named](s *server, a huma.API, suffix, route, what stri
 			out, err := s.service.History(ctx, c, (*in).place(), (*in).entryName(), page.Before, page.Limit)
 			return &body[wire.History]{out}, err
 		})
+}
+
+// written is an answer that is written by its own means.
+type written struct{ Body func(huma.Context) }
+
+// quickly is for an operation whose body is checked by the service alone and
+// whose answer, of type T, is written by its own means.
+func quickly[T any](a huma.API) func(*huma.Operation) {
+	return func(op *huma.Operation) {
+		op.SkipValidateBody = true
+		schema := a.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[T](), true, "")
+		op.Responses = map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"application/json": {Schema: schema}}}}
+	}
 }
 
 // etag is a layer's revision as RFC 9110 wants it.

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -20,6 +21,9 @@ import (
 // shutdownTime is how long requests under way may take to end.
 const shutdownTime = 15 * time.Second
 
+// collectAt is by how many percent the heap grows before it is collected.
+const collectAt = 400
+
 // Serve serves until ctx ends. It calls ready with the address once requests
 // are answered. It touches nothing where the configuration, the root key or the
 // database is not as it must be.
@@ -27,6 +31,9 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 	if err := c.Check(); err != nil {
 		return err
 	}
+	// The heap is small and what a request needs is garbage at once: collecting it
+	// less often costs some megabytes and a fifth less of the processor.
+	defer debug.SetGCPercent(debug.SetGCPercent(collectAt))
 	store, err := storage.Open(c.Database, log)
 	if err != nil {
 		return err

@@ -3,8 +3,10 @@ package service
 import (
 	"container/list"
 	"sync"
+	"sync/atomic"
 
 	"adytum.example/internal/core/access"
+	"adytum.example/internal/core/envelope"
 	"adytum.example/internal/storage"
 )
 
@@ -99,8 +101,19 @@ func (c *layerCache) put(l *loadedLayer) {
 // sealedID names one version's ciphertext.
 type sealedID struct{ entry, version int64 }
 
-func newSealedCache() *bounded[sealedID, storage.SealedVersion] {
-	return newBounded[sealedID](maxCachedSealed, func(v storage.SealedVersion) int { return len(v.Sealed) + len(v.Wrapped) + 200 })
+// sealedVersion is a ciphertext with its wrapped key and the digest of what it is.
+type sealedVersion struct {
+	storage.SealedVersion
+	digest []byte
+	key    atomic.Pointer[envelope.VersionKey] // once it was opened
+}
+
+func withDigest(v storage.SealedVersion) *sealedVersion {
+	return &sealedVersion{SealedVersion: v, digest: envelope.Digest(v.Sealed)}
+}
+
+func newSealedCache() *bounded[sealedID, *sealedVersion] {
+	return newBounded[sealedID](maxCachedSealed, func(v *sealedVersion) int { return len(v.Sealed) + len(v.Wrapped) + 1500 })
 }
 
 // knownToken is a token whose row was checked.

@@ -338,7 +338,7 @@ func (c *commit) move(target *commit, names []string) error {
 	return nil
 }
 
-func (c *commit) moveOne(target *commit, entry layers.Entry) error {
+func (c *commit) moveOne(target *commit, entry *layers.Entry) error {
 	r := c.record(entry.ID)
 	all, err := c.op.service.allVersions(c.tx, c.layer, entry.ID)
 	if err != nil {

@@ -333,7 +333,7 @@ func (c *commit) push(r *record, v storage.Version, value secret.Value) error {
 		v.Digest = envelope.Digest(nil)
 	case layers.Kind(v.Kind) == layers.Secret:
 		if !c.dry {
-			stored, err := envelope.SealVersion(c.key.key, c.op.service.keys.identity(c.next.head, v), value, envelope.Fingerprint(c.prints, value))
+			stored, err := envelope.SealVersion(c.key.wraps, c.op.service.keys.identity(c.next.head, v), value, envelope.Fingerprint(c.prints, value))
 			if err != nil {
 				return err
 			}

@@ -93,7 +93,7 @@ func (op *operation) seeAt(tx *storage.Tx, l located, revision int64) (*view, er
 // past is a layer as it stood, given how the entries stood that stand otherwise now.
 func (v *view) past(l *loadedLayer, stood map[int64]layers.Standing) (*layers.Layer, error) {
 	past := l.Layer
-	past.Entries, past.Removed = map[string]layers.Entry{}, nil
+	past.Entries, past.Removed = map[string]*layers.Entry{}, nil
 	for name, e := range l.Entries {
 		if _, changed := stood[e.ID]; !changed {
 			past.Entries[name] = e
@@ -107,7 +107,7 @@ func (v *view) past(l *loadedLayer, stood map[int64]layers.Standing) (*layers.La
 		if err != nil {
 			return nil, err
 		}
-		e := layers.Entry{ID: id, Name: then.Name, Details: then.Details}
+		e := &layers.Entry{ID: id, Name: then.Name, Details: then.Details}
 		settled := int64(1)
 		for _, stored := range all[:then.Version] {
 			version, err := versionView(v.op.dir, stored)
@@ -347,9 +347,9 @@ func (v *view) holding(print []byte, text string, wanted layers.Answer) ([]wire.
 	if err != nil {
 		return nil, err
 	}
-	have := make(map[sealedID]storage.SealedVersion, len(keys))
+	have := make(map[sealedID]*sealedVersion, len(keys))
 	for _, k := range keys {
-		have[sealedID{k.EntryID, k.Version}] = storage.SealedVersion{VersionKey: k}
+		have[sealedID{k.EntryID, k.Version}] = &sealedVersion{SealedVersion: storage.SealedVersion{VersionKey: k}}
 	}
 	var same []wire.Entry
 	for _, l := range v.chain {

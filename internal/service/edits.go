@@ -140,7 +140,7 @@ func (c *commit) take(steps []step, details []string) error {
 func (c *commit) step(effect layers.Effect, s step) error {
 	var before layers.Standing
 	var r *record
-	if effect.Entry.ID != 0 {
+	if effect.Entry != nil {
 		before, r = effect.Entry.Stands(), c.record(effect.Entry.ID)
 	} else {
 		var err error
@@ -334,7 +334,7 @@ func (c *commit) checkRules(r *record, kept bool, s step) error {
 			return err
 		}
 		for _, l := range chain {
-			if e := l.Entries[r.Name]; e.Details.Rules != "" {
+			if e := l.Entries[r.Name]; e != nil && e.Details.Rules != "" {
 				details.Rules, rulesAt = e.Details.Rules, l.Place.String()
 				break
 			}
@@ -488,7 +488,7 @@ func (c *commit) checkReferences() error {
 		r := c.op.resolver(c.tx, c.op.dir, c.now, nil)
 		r.here = c.at
 		r.loaded[c.next.ID] = c.next
-		own := target{reference.Reference{Name: name}, c.at}
+		own := target{reference: reference.Reference{Name: name}, located: c.at}
 		if err := r.load([]target{own}); err != nil {
 			return err
 		}
@@ -580,7 +580,7 @@ func (r *resolver) trace(from target, setting string, path []string, layer int64
 			}
 			continue
 		}
-		if err := r.mayRead(t, answer.Layer); err != nil {
+		if err := r.mayRead(&t, answer.Layer); err != nil {
 			return err
 		}
 		step := fmt.Sprintf("%s in %s", answer.Entry.Name, answer.Layer.Place)

@@ -97,8 +97,9 @@ type signing struct{ manifests, tokens, trail, requests *secret.Key }
 
 // projectKey is one key of a project, ready for its purpose.
 type projectKey struct {
-	id  int64
-	key *secret.Key
+	id    int64
+	wraps *envelope.Wrapping // version keys; nil for another purpose
+	print *secret.Key        // of values; nil for another purpose
 }
 
 // openKeyring finds which root keys were given, and refuses those of another
@@ -197,10 +198,8 @@ func (k *keyring) destroy() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	all := []*secret.Key{k.manifests, k.tokens, k.trail, k.requests}
-	for _, m := range []map[int64]*projectKey{k.projects, k.prints} {
-		for _, p := range m {
-			all = append(all, p.key)
-		}
+	for _, p := range k.prints {
+		all = append(all, p.print)
 	}
 	for _, key := range append(all, slices.Collect(maps.Values(k.roots))...) {
 		if key != nil {
@@ -244,15 +243,24 @@ func (k *keyring) open(stored storage.ProjectKey) (*projectKey, error) {
 	if err != nil {
 		return nil, err
 	}
+	p = &projectKey{id: stored.ID, print: derived}
+	if stored.Purpose != forFingerprints {
+		defer derived.Destroy()
+		p.print = nil
+		if p.wraps, err = envelope.NewWrapping(derived); err != nil {
+			return nil, err
+		}
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if p := k.projects[stored.ID]; p != nil {
-		derived.Destroy()
-		return p, nil
+	if other := k.projects[stored.ID]; other != nil {
+		if p.print != nil {
+			p.print.Destroy()
+		}
+		return other, nil
 	}
-	p = &projectKey{stored.ID, derived}
 	k.projects[stored.ID] = p
-	if stored.Purpose == forFingerprints {
+	if p.print != nil {
 		k.prints[stored.ProjectID] = p
 	}
 	return p, nil
@@ -359,7 +367,7 @@ func (k *keyring) fingerprints(tx *storage.Tx, project int64) (*secret.Key, erro
 	p := k.prints[project]
 	k.mu.Unlock()
 	if p != nil {
-		return p.key, nil
+		return p.print, nil
 	}
 	stored, err := tx.ProjectKeys(project)
 	if err != nil {
@@ -371,7 +379,7 @@ func (k *keyring) fingerprints(tx *storage.Tx, project int64) (*secret.Key, erro
 			if err != nil {
 				return nil, err
 			}
-			return p.key, nil
+			return p.print, nil
 		}
 	}
 	return nil, fmt.Errorf("the fingerprint key of project %d is missing from the database", project)

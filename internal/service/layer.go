@@ -19,6 +19,7 @@ type loadedLayer struct {
 	layers.Layer
 	head    storage.Layer
 	records map[int64]*record // every entry, removed and destroyed ones too
+	name    string            // of the place
 	names   string            // of the directory that it shows names of
 	timed   bool              // whether anything begins or ceases to count at a moment
 }
@@ -99,8 +100,25 @@ func (s *Service) loadLayers(tx *storage.Tx, d *directory, heads []storage.Layer
 	for _, l := range fresh {
 		loaded[l.ID] = l
 		s.layers.put(l)
+		s.forgetDestroyed(l)
 	}
 	return loaded, err
+}
+
+// forgetDestroyed drops what was destroyed, perhaps on another instance, from memory.
+func (s *Service) forgetDestroyed(l *loadedLayer) {
+	for _, r := range l.records {
+		if r.DestroyedAt != nil {
+			for n := int64(1); n <= r.Version; n++ {
+				s.sealed.remove(sealedID{r.ID, n})
+			}
+		}
+		for _, v := range r.live {
+			if v.DestroyedAt != nil {
+				s.sealed.remove(sealedID{r.ID, v.Version})
+			}
+		}
+	}
 }
 
 const readTries = 10
@@ -175,9 +193,9 @@ func (s *Service) readLayers(tx *storage.Tx, d *directory, heads []storage.Layer
 
 // view makes what the core sees of a layer from its rows.
 func (l *loadedLayer) view(d *directory) error {
-	l.names = d.names
+	l.names, l.name = d.names, l.Place.String()
 	l.ID, l.Project, l.Revision = l.head.ID, l.head.ProjectID, layers.Revision(l.head.Revision)
-	l.Entries = make(map[string]layers.Entry, len(l.records))
+	l.Entries = make(map[string]*layers.Entry, len(l.records))
 	l.Removed = nil
 	for _, r := range l.records {
 		if r.DestroyedAt != nil {
@@ -193,7 +211,7 @@ func (l *loadedLayer) view(d *directory) error {
 			l.Entries[e.Name] = e
 		}
 	}
-	slices.SortFunc(l.Removed, func(a, b layers.Entry) int {
+	slices.SortFunc(l.Removed, func(a, b *layers.Entry) int {
 		if c := a.Removed.Compare(b.Removed); c != 0 {
 			return c
 		}
@@ -203,8 +221,8 @@ func (l *loadedLayer) view(d *directory) error {
 	return nil
 }
 
-func (r *record) view(d *directory, place layers.Place) (layers.Entry, error) {
-	e := layers.Entry{ID: r.ID, Name: r.Name, Removed: orNever(r.RemovedAt), Purge: orNever(r.PurgeAt), Live: make([]layers.Version, len(r.live))}
+func (r *record) view(d *directory, place layers.Place) (*layers.Entry, error) {
+	e := &layers.Entry{ID: r.ID, Name: r.Name, Removed: orNever(r.RemovedAt), Purge: orNever(r.PurgeAt), Live: make([]layers.Version, len(r.live))}
 	if len(r.live) == 0 || r.live[len(r.live)-1].Version != r.Version {
 		return e, fmt.Errorf("the newest version of %s in %s is missing from the database", r.Name, place)
 	}
@@ -300,15 +318,15 @@ func (s *Service) loadChain(tx *storage.Tx, d *directory, ids []int64) ([]*layer
 
 // openStored decrypts one version, of which the ciphertext was obtained already
 // or is read now.
-func (s *Service) openStored(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]storage.SealedVersion) (secret.Value, error) {
-	stored, wrapping, err := s.stored(tx, l, v, name, have)
+func (s *Service) openStored(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]*sealedVersion) (secret.Value, error) {
+	sealed, key, err := s.stored(tx, l, v, name, have)
 	if err != nil {
 		return secret.Value{}, err
 	}
-	if !envelope.Same(envelope.Digest(stored.Sealed), v.Digest) {
+	if !envelope.Same(sealed.digest, v.Digest) {
 		return secret.Value{}, fmt.Errorf("version %d of %s in %s was altered in the database", v.Version, name, l.Place)
 	}
-	value, err := envelope.OpenVersion(wrapping, s.keys.identity(l.head, v), stored)
+	value, err := key.Open(sealed.Sealed)
 	if err != nil {
 		return secret.Value{}, fmt.Errorf("open version %d of %s in %s: %w", v.Version, name, l.Place, err)
 	}
@@ -317,7 +335,7 @@ func (s *Service) openStored(tx *storage.Tx, l *loadedLayer, v storage.Version, 
 
 // fingerprint tells whether values are the same. It is compared in memory and
 // goes nowhere.
-func (s *Service) fingerprint(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]storage.SealedVersion) ([]byte, error) {
+func (s *Service) fingerprint(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]*sealedVersion) ([]byte, error) {
 	if v.Kind != string(layers.Secret) {
 		key, err := s.keys.fingerprints(tx, l.Project)
 		if err != nil {
@@ -325,40 +343,46 @@ func (s *Service) fingerprint(tx *storage.Tx, l *loadedLayer, v storage.Version,
 		}
 		return envelope.Fingerprint(key, secret.FromString(v.Setting)), nil
 	}
-	stored, wrapping, err := s.stored(tx, l, v, name, have)
+	_, key, err := s.stored(tx, l, v, name, have)
 	if err != nil {
 		return nil, err
 	}
-	print, err := envelope.OpenFingerprint(wrapping, s.keys.identity(l.head, v), stored)
+	print, err := key.OpenFingerprint(v.Fingerprint)
 	if err != nil {
 		return nil, fmt.Errorf("open the fingerprint of version %d of %s in %s: %w", v.Version, name, l.Place, err)
 	}
 	return print, nil
 }
 
-// stored obtains what is stored of a version, with the key that its key is
-// wrapped with.
-func (s *Service) stored(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]storage.SealedVersion) (envelope.Stored, *secret.Key, error) {
-	id := sealedID{v.EntryID, v.Version}
-	sealed, known := have[id]
-	if !known && tx == nil {
-		return envelope.Stored{}, nil, errNotCached
+// stored obtains what is stored of a version, with its key.
+func (s *Service) stored(tx *storage.Tx, l *loadedLayer, v storage.Version, name string, have map[sealedID]*sealedVersion) (*sealedVersion, *envelope.VersionKey, error) {
+	sealed := have[sealedID{v.EntryID, v.Version}]
+	if sealed == nil && tx == nil {
+		return nil, nil, errNotCached
 	}
-	if !known {
+	if sealed == nil {
 		all, err := tx.Sealed(l.Project, [][2]int64{{v.EntryID, v.Version}})
 		if err != nil {
-			return envelope.Stored{}, nil, err
+			return nil, nil, err
 		}
 		if len(all) == 0 {
-			return envelope.Stored{}, nil, fmt.Errorf("read version %d of %s in %s: its ciphertext or its key is missing from the database", v.Version, name, l.Place)
+			return nil, nil, fmt.Errorf("read version %d of %s in %s: its ciphertext or its key is missing from the database", v.Version, name, l.Place)
 		}
-		sealed = all[0]
+		sealed = withDigest(all[0])
 	}
-	key, err := s.keys.byID(tx, l.Project, sealed.ProjectKeyID)
+	if key := sealed.key.Load(); key != nil {
+		return sealed, key, nil
+	}
+	wrapping, err := s.keys.byID(tx, l.Project, sealed.ProjectKeyID)
 	if err != nil {
-		return envelope.Stored{}, nil, fmt.Errorf("read version %d of %s in %s: %w", v.Version, name, l.Place, err)
+		return nil, nil, fmt.Errorf("read version %d of %s in %s: %w", v.Version, name, l.Place, err)
 	}
-	return envelope.Stored{Sealed: sealed.Sealed, Fingerprint: v.Fingerprint, Wrapped: sealed.Wrapped}, key.key, nil
+	key, err := wrapping.wraps.Unwrap(s.keys.identity(l.head, v), sealed.Wrapped)
+	if err != nil {
+		return nil, nil, fmt.Errorf("open the key of version %d of %s in %s: %w", v.Version, name, l.Place, err)
+	}
+	sealed.key.Store(key)
+	return sealed, key, nil
 }
 
 func (k *keyring) identity(head storage.Layer, v storage.Version) envelope.Identity {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
@@ -140,7 +141,7 @@ func (r *recorder) run() {
 // gather takes what waits, up to a batch.
 func (r *recorder) gather(first *waiting) []*waiting {
 	all := []*waiting{first}
-	for len(all) < trail.MaxBatch {
+	for yields := 0; len(all) < trail.MaxBatch; {
 		select {
 		case w, open := <-r.queue:
 			if !open {
@@ -148,11 +149,18 @@ func (r *recorder) gather(first *waiting) []*waiting {
 			}
 			all = append(all, w)
 		default:
-			return all
+			// Requests that are ready to be recorded get their turn first: a
+			// larger batch costs hardly more than a small one.
+			if yields++; yields > maxYields {
+				return all
+			}
+			runtime.Gosched()
 		}
 	}
 	return all
 }
+
+const maxYields = 3
 
 func (r *recorder) flush(all []*waiting) {
 	if r.unsure != nil {

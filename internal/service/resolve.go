@@ -32,11 +32,11 @@ const resolveTries = 3
 func (s *Service) Resolve(ctx context.Context, caller Caller, place layers.Place, request wire.ResolveRequest) (out wire.Resolved, err error) {
 	op := s.begin(ctx, caller, "entry.resolve", place)
 	defer op.end(&err)
-	parsed, err := parseReferences(request.References)
+	parsed, err := s.parseReferences(request.References)
 	if err != nil {
 		return out, err
 	}
-	optional, err := parseReferences(request.Optional)
+	optional, err := s.parseReferences(request.Optional)
 	if err != nil {
 		return out, err
 	}
@@ -47,7 +47,7 @@ func (s *Service) Resolve(ctx context.Context, caller Caller, place layers.Place
 func (s *Service) Value(ctx context.Context, caller Caller, place layers.Place, name string) (out wire.Value, err error) {
 	op := s.begin(ctx, caller, "entry.value", place)
 	defer op.end(&err)
-	parsed, err := parseReferences([]string{reference.Scheme + name})
+	parsed, err := s.parseReferences([]string{reference.Scheme + name})
 	if err != nil {
 		return out, err
 	}
@@ -58,15 +58,37 @@ func (s *Service) Value(ctx context.Context, caller Caller, place layers.Place, 
 	return resolved.Values[0], nil
 }
 
-func parseReferences(texts []string) ([]reference.Reference, error) {
+// asked is a reference that was read.
+type asked struct {
+	reference.Reference
+	text  string // its one form
+	clean string // as it may stand in the trail
+}
+
+// parse reads a reference. The same ones are asked for again and again.
+func (s *Service) parse(text string) (*asked, error) {
+	if known, found := s.asked.get(text); found {
+		return known, nil
+	}
+	r, err := reference.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	a := &asked{Reference: r, text: r.String()}
+	a.clean = s.redact(a.text)
+	s.asked.put(text, a)
+	return a, nil
+}
+
+func (s *Service) parseReferences(texts []string) ([]*asked, error) {
 	if len(texts) > MaxReferences {
 		return nil, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(texts), MaxReferences)
 	}
 	var details []string
-	parsed := make([]reference.Reference, 0, len(texts))
+	parsed := make([]*asked, 0, len(texts))
 	seen := make(map[string]bool, len(texts))
 	for i, text := range texts {
-		r, err := reference.Parse(text)
+		r, err := s.parse(text)
 		if err != nil {
 			details = append(details, fmt.Sprintf("reference %d: %s", i+1, err))
 		} else if !seen[text] {
@@ -81,13 +103,13 @@ func parseReferences(texts []string) ([]reference.Reference, error) {
 }
 
 // values reads, records, compares and only then answers.
-func (op *operation) values(place layers.Place, references, optional []reference.Reference) (wire.Resolved, error) {
+func (op *operation) values(place layers.Place, references, optional []*asked) (wire.Resolved, error) {
 	s := op.service
 	if len(references)+len(optional) > MaxReferences {
 		return wire.Resolved{}, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(references)+len(optional), MaxReferences)
 	}
 	for _, r := range slices.Concat(references, optional) {
-		op.event.Names = append(op.event.Names, s.redactReference(r))
+		op.event.Names = append(op.event.Names, r.clean)
 	}
 	now := s.now()
 	for try := 1; ; try++ {
@@ -172,7 +194,7 @@ var errNotCached = errors.New("not in memory")
 
 // read resolves the references, from memory where that is asked for and
 // possible, otherwise in one snapshot. A refusal is only ever made in a snapshot.
-func (op *operation) read(place layers.Place, references, optional []reference.Reference, now time.Time, fromMemory bool) (*reading, error) {
+func (op *operation) read(place layers.Place, references, optional []*asked, now time.Time, fromMemory bool) (*reading, error) {
 	s := op.service
 	if d := s.directory.Load(); fromMemory && d != nil {
 		r := op.resolver(nil, d, now, optional)
@@ -197,64 +219,70 @@ func (op *operation) read(place layers.Place, references, optional []reference.R
 	return out, err
 }
 
-func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, optional []reference.Reference) *resolver {
+func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, optional []*asked) *resolver {
 	op.dir = d
-	r := &resolver{op: op, tx: tx, now: now, optional: make(map[string]bool, len(optional)), loaded: map[int64]*loadedLayer{}}
+	r := &resolver{op: op, tx: tx, now: now, optional: make(map[string]bool, len(optional)), loaded: map[int64]*loadedLayer{},
+		chains: map[int64][]*layers.Layer{}, readable: map[readable]bool{}}
 	r.out = &reading{organization: d.organization.Revision, vector: r.loaded, now: now}
 	for _, ref := range optional {
-		r.optional[ref.String()] = true
+		r.optional[ref.text] = true
 	}
 	return r
 }
 
 // run answers references for a place.
-func (r *resolver) run(place layers.Place, references []reference.Reference) error {
+func (r *resolver) run(place layers.Place, references []*asked) error {
 	here, err := r.op.find(place)
 	if err != nil {
 		return err
 	}
+	if private := r.op.privateLayer(here); private != 0 {
+		here.chain = append([]int64{private}, here.chain...)
+	}
 	r.here = here
 	targets := make([]target, 0, len(references))
 	for _, ref := range references {
-		t, err := r.target(ref)
+		t, err := r.target(ref.Reference)
 		if err != nil {
-			r.details = append(r.details, fmt.Sprintf("%s: %s", ref, err))
+			r.details = append(r.details, fmt.Sprintf("%s: %s", ref.text, err))
 			continue
 		}
+		t.text = ref.text
 		targets = append(targets, t)
 	}
 	if err := r.prepare(targets); err != nil {
 		return err
 	}
-	for _, t := range targets {
-		if err := r.answer(t); err != nil {
+	r.out.answer.Values = make([]wire.Value, 0, len(targets))
+	for i := range targets {
+		if err := r.answer(&targets[i]); err != nil {
 			return err
 		}
 	}
 	r.out.answer.Revisions = make(map[string]int64, len(r.loaded))
 	for _, l := range r.loaded {
 		if !l.Private {
-			r.out.answer.Revisions[l.Place.String()] = int64(l.Revision)
+			r.out.answer.Revisions[l.name] = int64(l.Revision)
 		}
 	}
 	return r.verdict()
 }
 
-func (r *resolver) answer(t target) error {
+func (r *resolver) answer(t *target) error {
 	f, err := r.one(t)
 	var p *Problem
 	switch {
 	case err == nil:
 	case !errors.As(err, &p):
 		return err
-	case p.Kind == NotFound && r.optional[t.reference.String()]:
+	case p.Kind == NotFound && r.optional[t.text]:
 		return nil
 	default:
 		r.refused = r.refused || p.Kind == Forbidden
 		r.details = append(r.details, p.Message)
 		return nil
 	}
-	out := wire.Value{Reference: t.reference.String(), Encoding: "text", Kind: string(f.kind), Version: f.version, Layer: f.layer.Place.String(), Private: f.layer.Private}
+	out := wire.Value{Reference: t.text, Encoding: "text", Kind: string(f.kind), Version: f.version, Layer: f.layer.name, Private: f.layer.Private}
 	if content := f.value.Expose(); utf8.Valid(content) {
 		out.Value = string(content)
 	} else {
@@ -277,20 +305,4 @@ func (r *resolver) verdict() error {
 		kind, r.op.event.Outcome = Forbidden, trail.Refused
 	}
 	return problems(kind, "references could not be resolved", r.details)
-}
-
-// redactReference is a reference as it may stand in the trail. Names of entries
-// that exist are no secrets; the rules are asked about long ones alone, which
-// could be a value that was pasted.
-func (s *Service) redactReference(r reference.Reference) string {
-	text := r.String()
-	if len(r.Name) < 16 && len(r.Field) == 0 {
-		return text
-	}
-	if clean, known := s.clean.get(text); known {
-		return clean
-	}
-	clean := s.redact(text)
-	s.clean.put(text, clean)
-	return clean
 }

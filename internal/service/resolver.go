@@ -27,7 +27,10 @@ type resolver struct {
 	here   located
 	out    *reading
 	loaded map[int64]*loadedLayer
-	sealed map[sealedID]storage.SealedVersion
+	sealed map[sealedID]*sealedVersion
+	chains map[int64][]*layers.Layer // by the nearest layer
+	// readable is what was found to be so.
+	readable map[readable]bool
 	// optional are the references that may be missing.
 	optional map[string]bool
 	refused  bool
@@ -35,10 +38,14 @@ type resolver struct {
 	details  []string
 }
 
-// target is where a reference is looked up.
+// target is where a reference is looked up, and what was found there.
 type target struct {
 	reference reference.Reference
+	text      string // as it was asked for; empty within a setting
 	located   located
+	chain     []*layers.Layer
+	answer    layers.Answer
+	usable    bool
 }
 
 // found is a value with where it came from.
@@ -46,17 +53,20 @@ type found struct {
 	value   secret.Value
 	kind    layers.Kind
 	version int64
-	layer   *layers.Layer
+	layer   *loadedLayer
 }
 
 func (r *resolver) target(ref reference.Reference) (target, error) {
-	t := target{ref, r.here}
+	t := target{reference: ref, located: r.here}
 	var err error
 	switch ref.Scope {
 	case reference.Environment, reference.Project:
 		t.located, err = r.op.find(layers.Place{Project: ref.Project, Environment: ref.Environment})
 	case reference.Organization:
 		t.located, err = r.op.find(organizationPlace)
+	}
+	if ref.Scope == reference.Relative {
+		return t, err // the private layer is in the chain of here already
 	}
 	if private := r.op.privateLayer(t.located); private != 0 && ref.Version == 0 {
 		t.located.chain = append([]int64{private}, t.located.chain...)
@@ -78,46 +88,79 @@ func (op *operation) privateLayer(l located) int64 {
 // prepare loads every layer and every ciphertext that targets need, those of
 // the references in settings too, in few questions.
 func (r *resolver) prepare(targets []target) error {
-	wanted := map[int64]map[sealedID]bool{}
-	seen := map[string]bool{}
+	r.sealed = make(map[sealedID]*sealedVersion, len(targets))
+	missing := map[int64][][2]int64{} // by project
+	var seen map[string]bool          // what settings refer to, which may be the same again and again
 	for depth := 0; len(targets) > 0 && depth <= maxDepth; depth++ {
 		if err := r.load(targets); err != nil {
 			return err
 		}
 		var next []target
-		for _, t := range targets {
-			if key := t.located.place.String() + " " + t.reference.String(); seen[key] {
-				continue
-			} else {
-				seen[key] = true
+		for i := range targets {
+			t := &targets[i]
+			if depth > 0 {
+				if key := t.located.place.String() + " " + t.reference.String(); seen[key] {
+					continue
+				} else if seen == nil {
+					seen = map[string]bool{key: true}
+				} else {
+					seen[key] = true
+				}
 			}
-			chain, err := chainOf(r.loaded, t.located.chain)
-			if err != nil {
+			if err := r.find(t); err != nil {
 				return err
 			}
-			answer, usable := layers.Lookup(chain, t.reference.Name, r.now)
-			if answer.Layer == nil || !usable && t.reference.Version == 0 {
+			version := t.reference.Version
+			if t.answer.Layer == nil || !t.usable && version == 0 {
 				continue
 			}
-			version := answer.Version.Number
-			if t.reference.Version > 0 {
-				version = t.reference.Version
+			if version == 0 {
+				version = t.answer.Version.Number
 			}
-			if answer.Version.Kind == layers.Secret || t.reference.Version > 0 {
-				if wanted[answer.Layer.Project] == nil {
-					wanted[answer.Layer.Project] = map[sealedID]bool{}
+			if t.answer.Version.Kind == layers.Secret || t.reference.Version > 0 {
+				id := sealedID{t.answer.Entry.ID, version}
+				if cached, known := r.op.service.sealed.get(id); known {
+					r.sealed[id] = cached
+				} else {
+					missing[t.answer.Layer.Project] = append(missing[t.answer.Layer.Project], [2]int64{id.entry, id.version})
 				}
-				wanted[answer.Layer.Project][sealedID{answer.Entry.ID, version}] = true
 			}
-			next = append(next, r.inside(answer.Version, t)...)
+			if strings.Contains(t.answer.Version.Setting, reference.Scheme) {
+				next = append(next, r.inside(t.answer.Version, *t)...)
+			}
 		}
 		targets = next
 	}
-	return r.fetch(wanted)
+	return r.fetch(missing)
+}
+
+// find looks a target up, once.
+func (r *resolver) find(t *target) error {
+	if t.chain != nil {
+		return nil
+	}
+	var err error
+	if t.chain, err = r.chainOf(t.located.chain); err != nil {
+		return err
+	}
+	t.answer, t.usable = layers.Lookup(t.chain, t.reference.Name, r.now)
+	return nil
+}
+
+// chainOf puts loaded layers into the order of a chain. Most targets have the same.
+func (r *resolver) chainOf(ids []int64) ([]*layers.Layer, error) {
+	if chain := r.chains[ids[0]]; len(chain) == len(ids) {
+		return chain, nil
+	}
+	chain, err := chainOf(r.loaded, ids)
+	if err == nil {
+		r.chains[ids[0]] = chain
+	}
+	return chain, err
 }
 
 // inside are the targets that a setting refers to.
-func (r *resolver) inside(v layers.Version, from target) []target {
+func (r *resolver) inside(v *layers.Version, from target) []target {
 	if v.Kind != layers.Setting || !strings.Contains(v.Setting, reference.Scheme) {
 		return nil
 	}
@@ -138,7 +181,7 @@ func (r *resolver) inside(v layers.Version, from target) []target {
 // that the setting was asked for in.
 func (r *resolver) inner(ref reference.Reference, from target) (target, error) {
 	if ref.Scope == reference.Relative {
-		return target{ref, from.located}, nil
+		return target{reference: ref, located: from.located}, nil
 	}
 	return r.target(ref)
 }
@@ -191,31 +234,19 @@ func (r *resolver) scope(more storage.Scope) storage.Scope {
 	return slices.Compact(more)
 }
 
-// fetch obtains ciphertexts.
-func (r *resolver) fetch(wanted map[int64]map[sealedID]bool) error {
+// fetch obtains ciphertexts that are not in memory.
+func (r *resolver) fetch(missing map[int64][][2]int64) error {
 	s := r.op.service
-	r.sealed = map[sealedID]storage.SealedVersion{}
-	for project, versions := range wanted {
-		var missing [][2]int64
-		for id := range versions {
-			if cached, known := s.sealed.get(id); known {
-				r.sealed[id] = cached
-			} else {
-				missing = append(missing, [2]int64{id.entry, id.version})
-			}
-		}
-		if len(missing) == 0 {
-			continue
-		}
-		if r.tx == nil {
-			return errNotCached
-		}
-		all, err := r.tx.Sealed(project, missing)
+	if len(missing) > 0 && r.tx == nil {
+		return errNotCached
+	}
+	for project, versions := range missing {
+		all, err := r.tx.Sealed(project, versions)
 		if err != nil {
 			return err
 		}
-		for _, v := range all {
-			id := sealedID{v.EntryID, v.Version}
+		for _, row := range all {
+			id, v := sealedID{row.EntryID, row.Version}, withDigest(row)
 			r.sealed[id] = v
 			if len(v.Sealed) <= maxSealedValue {
 				s.sealed.put(id, v)
@@ -226,34 +257,34 @@ func (r *resolver) fetch(wanted map[int64]map[sealedID]bool) error {
 }
 
 // one obtains the value of one target.
-func (r *resolver) one(t target) (found, error) { return r.follow(t, nil) }
+func (r *resolver) one(t *target) (found, error) { return r.follow(t, nil) }
 
 // follow obtains a value; path is the settings that led here.
-func (r *resolver) follow(t target, path []string) (found, error) {
-	chain, err := chainOf(r.loaded, t.located.chain)
-	if err != nil {
+func (r *resolver) follow(t *target, path []string) (found, error) {
+	if err := r.find(t); err != nil {
 		return found{}, err
 	}
-	answer, usable := layers.Lookup(chain, t.reference.Name, r.now)
-	if answer.Layer == nil || t.reference.Version > 0 && answer.Origin != layers.Here || t.reference.Version == 0 && !usable {
-		return found{}, r.missing(t, chain, answer)
+	answer := t.answer
+	if answer.Layer == nil || t.reference.Version > 0 && answer.Origin != layers.Here || t.reference.Version == 0 && !t.usable {
+		return found{}, r.missing(t, t.chain, answer)
 	}
 	if err := r.mayRead(t, answer.Layer); err != nil {
 		return found{}, err
 	}
-	f := found{layer: answer.Layer, version: answer.Version.Number}
-	loaded := r.loaded[answer.Layer.ID]
+	f := found{layer: r.loaded[answer.Layer.ID], version: answer.Version.Number}
 	if t.reference.Version > 0 {
 		if f.version = t.reference.Version; f.version != answer.Version.Number {
-			if f, err = r.pinned(loaded, answer.Entry, f.version); err != nil {
+			f, err := r.pinned(f.layer, answer.Entry, f.version)
+			if err != nil {
 				return f, err
 			}
 			return r.field(t, f)
 		}
-		if !usable {
+		if !t.usable {
 			return f, problem(NotFound, "%s", r.unusable(t, answer))
 		}
 	}
+	var err error
 	f.kind = answer.Version.Kind
 	switch f.kind {
 	case layers.Setting:
@@ -261,7 +292,7 @@ func (r *resolver) follow(t target, path []string) (found, error) {
 			return f, err
 		}
 	default:
-		if f.value, err = r.open(loaded, answer.Entry.Name, answer.Entry.ID, f.version); err != nil {
+		if f.value, err = r.open(f.layer, answer.Entry.Name, answer.Entry.ID, f.version); err != nil {
 			return f, err
 		}
 	}
@@ -269,7 +300,7 @@ func (r *resolver) follow(t target, path []string) (found, error) {
 }
 
 // expand fills in the references of a setting. What they bring is secret.
-func (r *resolver) expand(t target, a layers.Answer, f found, path []string) (found, error) {
+func (r *resolver) expand(t *target, a layers.Answer, f found, path []string) (found, error) {
 	if !strings.Contains(a.Version.Setting, reference.Scheme) {
 		f.value = secret.FromString(a.Version.Setting)
 		return f, nil
@@ -287,11 +318,11 @@ func (r *resolver) expand(t target, a layers.Answer, f found, path []string) (fo
 	}
 	path = append(slices.Clone(path), step)
 	content, err := text.Expand(func(ref reference.Reference) ([]byte, error) {
-		inner, err := r.inner(ref, t)
+		inner, err := r.inner(ref, *t)
 		if err != nil {
 			return nil, err
 		}
-		got, err := r.follow(inner, path)
+		got, err := r.follow(&inner, path)
 		if err != nil {
 			return nil, err
 		}
@@ -303,8 +334,8 @@ func (r *resolver) expand(t target, a layers.Answer, f found, path []string) (fo
 }
 
 // pinned obtains a version other than the one that counts.
-func (r *resolver) pinned(l *loadedLayer, entry layers.Entry, version int64) (found, error) {
-	f := found{layer: &l.Layer, version: version}
+func (r *resolver) pinned(l *loadedLayer, entry *layers.Entry, version int64) (found, error) {
+	f := found{layer: l, version: version}
 	if r.tx == nil {
 		return f, errNotCached
 	}
@@ -349,7 +380,7 @@ func (r *resolver) open(l *loadedLayer, name string, entry, version int64) (secr
 	return secret.Value{}, fmt.Errorf("version %d of %s in %s is missing from the database", version, name, l.Place)
 }
 
-func (r *resolver) field(t target, f found) (found, error) {
+func (r *resolver) field(t *target, f found) (found, error) {
 	if len(t.reference.Field) == 0 {
 		return f, nil
 	}
@@ -358,15 +389,26 @@ func (r *resolver) field(t target, f found) (found, error) {
 	return f, err
 }
 
+// readable is a layer that may be read by one who asks from a place.
+type readable struct {
+	layer int64
+	from  access.Where
+}
+
 // mayRead checks read at the layer that answers. The project's common layer and
 // the organization's are read with the grant of the environment asked for, and
 // a private value by its person.
-func (r *resolver) mayRead(t target, answering *layers.Layer) error {
+func (r *resolver) mayRead(t *target, answering *layers.Layer) error {
 	if answering.Private {
+		return nil
+	}
+	asked := readable{answering.ID, t.located.where}
+	if r.readable[asked] {
 		return nil
 	}
 	if grant, may := r.op.mayRead(answering, t.located.where, r.here.where); may {
 		r.op.event.Grant = grant.ID
+		r.readable[asked] = true
 		return nil
 	}
 	if r.mayList(t) {
@@ -397,18 +439,18 @@ func (op *operation) mayRead(answering *layers.Layer, asked ...access.Where) (ac
 	return access.Grant{}, false
 }
 
-func (r *resolver) mayList(t target) bool {
+func (r *resolver) mayList(t *target) bool {
 	_, may := r.op.dir.grants.Decide(r.op.caller.Subject, access.List, t.located.where)
 	return may
 }
 
-func (r *resolver) notSet(t target) *Problem {
+func (r *resolver) notSet(t *target) *Problem {
 	return problem(NotFound, "%s is not set in %s", r.op.service.redactName(t.reference.Name), t.located.place)
 }
 
 // missing says that a name has no value to give, why, and which name was
 // probably meant.
-func (r *resolver) missing(t target, chain []*layers.Layer, answer layers.Answer) error {
+func (r *resolver) missing(t *target, chain []*layers.Layer, answer layers.Answer) error {
 	p := r.notSet(t)
 	if !r.mayList(t) {
 		r.hidden = true
@@ -426,7 +468,7 @@ func (r *resolver) missing(t target, chain []*layers.Layer, answer layers.Answer
 }
 
 // unusable says why what is set has no value to give.
-func (r *resolver) unusable(t target, a layers.Answer) string {
+func (r *resolver) unusable(t *target, a layers.Answer) string {
 	what := fmt.Sprintf("%s in %s", t.reference.Name, a.Layer.Place)
 	switch {
 	case a.State == layers.Waiting:

@@ -36,9 +36,9 @@ type Service struct {
 
 	directory atomic.Pointer[directory]
 	layers    *layerCache
-	sealed    *bounded[sealedID, storage.SealedVersion]
+	sealed    *bounded[sealedID, *sealedVersion]
 	tokens    *bounded[string, knownToken]
-	clean     *bounded[string, string] // texts that the rules were asked about already
+	asked     *bounded[string, *asked]
 	roots     func() ([]*secret.Key, error)
 	ending    chan struct{}
 	beating   sync.WaitGroup
@@ -104,7 +104,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
-		clean: newBounded[string](20_000, func(string) int { return 1 }),
+		asked: newBounded[string](20_000, func(*asked) int { return 1 }),
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
 	return s, s.startBeating(ctx)

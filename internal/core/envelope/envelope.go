@@ -8,6 +8,7 @@
 package envelope
 
 import (
+	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/hkdf"
@@ -74,6 +75,35 @@ const MaxValue = 1 << 20
 // this key: altered, moved, or of another key.
 var ErrOpen = errors.New("the stored data does not belong here or was altered")
 
+// Wrapping is a project's wrapping key, ready for use. It is safe for concurrent
+// use. What the cipher makes of the key lies in ordinary memory.
+type Wrapping struct{ aead cipher.AEAD }
+
+// NewWrapping prepares a project's wrapping key. The key itself may be destroyed
+// afterwards.
+func NewWrapping(key *secret.Key) (*Wrapping, error) {
+	aead, err := newAEAD(key.Bytes())
+	return &Wrapping{aead}, err
+}
+
+// wrap encrypts a version's key.
+func (w *Wrapping) wrap(id Identity, key []byte) []byte {
+	return w.aead.Seal([]byte{formatVersionKey}, nil, key, id.associated(formatVersionKey))
+}
+
+// unwrap decrypts a version's key; the data is what [Identity.associated] gives
+// for a version's key.
+func (w *Wrapping) unwrap(data, wrapped []byte) ([]byte, error) {
+	if len(wrapped) < 1 || wrapped[0] != formatVersionKey {
+		return nil, ErrOpen
+	}
+	key, err := w.aead.Open(nil, nil, wrapped[1:], data)
+	if err != nil {
+		return nil, ErrOpen
+	}
+	return key, nil
+}
+
 // Stored is everything that is stored of one version of a secret: its
 // ciphertext and its sealed fingerprint, and, to be kept apart, its own key,
 // wrapped. Without the wrapped key the others cannot be opened by anyone.
@@ -81,7 +111,7 @@ type Stored struct{ Sealed, Fingerprint, Wrapped []byte }
 
 // SealVersion encrypts a value and its fingerprint for their place under a new
 // random key, and wraps that key with the project's wrapping key.
-func SealVersion(wrapping *secret.Key, id Identity, value secret.Value, fingerprint []byte) (Stored, error) {
+func SealVersion(wrapping *Wrapping, id Identity, value secret.Value, fingerprint []byte) (Stored, error) {
 	var out Stored
 	if value.Len() > MaxValue {
 		return out, fmt.Errorf("a value has at most %d bytes, this one has %d", MaxValue, value.Len())
@@ -99,14 +129,34 @@ func SealVersion(wrapping *secret.Key, id Identity, value secret.Value, fingerpr
 	}
 	out.Sealed = own.Seal([]byte{formatValue}, nil, padded, id.associated(formatValue))
 	out.Fingerprint = own.Seal([]byte{formatPrint}, nil, fingerprint, id.associated(formatPrint))
-	out.Wrapped, err = seal(wrapping.Bytes(), formatVersionKey, id.associated(formatVersionKey), key[:])
-	return out, err
+	out.Wrapped = wrapping.wrap(id, key[:])
+	return out, nil
 }
 
-// OpenVersion decrypts what [SealVersion] sealed for the same place. The
-// fingerprint of what is given is not looked at.
-func OpenVersion(wrapping *secret.Key, id Identity, stored Stored) (secret.Value, error) {
-	padded, err := openWith(wrapping, id, formatValue, stored.Wrapped, stored.Sealed)
+// VersionKey is the unwrapped key of one version, ready for use: as good as the
+// wrapping key with the wrapped one, and so kept no longer than these two are
+// kept side by side. It is safe for concurrent use.
+type VersionKey struct {
+	aead cipher.AEAD
+	data []byte // associated with the value
+}
+
+// Unwrap makes a version's key ready for use.
+func (w *Wrapping) Unwrap(id Identity, wrapped []byte) (*VersionKey, error) {
+	data := id.associated(formatVersionKey)
+	key, err := w.unwrap(data, wrapped)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(key)
+	aead, err := newAEAD(key)
+	data[0] = formatValue // all else is the same
+	return &VersionKey{aead, data}, err
+}
+
+// Open decrypts the value that [SealVersion] sealed for the same place.
+func (k *VersionKey) Open(sealed []byte) (secret.Value, error) {
+	padded, err := k.open(formatValue, k.data, sealed)
 	if err != nil {
 		return secret.Value{}, err
 	}
@@ -117,29 +167,52 @@ func OpenVersion(wrapping *secret.Key, id Identity, stored Stored) (secret.Value
 	return secret.New(padded[4 : 4+n : 4+n]), nil
 }
 
-// OpenFingerprint decrypts a version's fingerprint alone.
-func OpenFingerprint(wrapping *secret.Key, id Identity, stored Stored) ([]byte, error) {
-	return openWith(wrapping, id, formatPrint, stored.Wrapped, stored.Fingerprint)
+// OpenFingerprint decrypts a version's fingerprint.
+func (k *VersionKey) OpenFingerprint(sealed []byte) ([]byte, error) {
+	data := bytes.Clone(k.data)
+	data[0] = formatPrint
+	return k.open(formatPrint, data, sealed)
 }
 
-func openWith(wrapping *secret.Key, id Identity, format byte, wrapped, sealed []byte) ([]byte, error) {
-	key, err := open(wrapping.Bytes(), formatVersionKey, id.associated(formatVersionKey), wrapped)
+func (k *VersionKey) open(format byte, data, sealed []byte) ([]byte, error) {
+	if len(sealed) < 1 || sealed[0] != format {
+		return nil, ErrOpen
+	}
+	plaintext, err := k.aead.Open(nil, nil, sealed[1:], data)
+	if err != nil {
+		return nil, ErrOpen
+	}
+	return plaintext, nil
+}
+
+// OpenVersion decrypts what [SealVersion] sealed for the same place. The
+// fingerprint of what is given is not looked at.
+func OpenVersion(wrapping *Wrapping, id Identity, stored Stored) (secret.Value, error) {
+	key, err := wrapping.Unwrap(id, stored.Wrapped)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return key.Open(stored.Sealed)
+}
+
+// OpenFingerprint decrypts a version's fingerprint alone.
+func OpenFingerprint(wrapping *Wrapping, id Identity, stored Stored) ([]byte, error) {
+	key, err := wrapping.Unwrap(id, stored.Wrapped)
 	if err != nil {
 		return nil, err
 	}
-	defer clear(key)
-	return open(key, format, id.associated(format), sealed)
+	return key.OpenFingerprint(stored.Fingerprint)
 }
 
 // RewrapVersionKey wraps a version's key with another key of its project. What
 // was sealed under the version's key stays as it is.
-func RewrapVersionKey(from, to *secret.Key, id Identity, wrapped []byte) ([]byte, error) {
-	key, err := open(from.Bytes(), formatVersionKey, id.associated(formatVersionKey), wrapped)
+func RewrapVersionKey(from, to *Wrapping, id Identity, wrapped []byte) ([]byte, error) {
+	key, err := from.unwrap(id.associated(formatVersionKey), wrapped)
 	if err != nil {
 		return nil, err
 	}
 	defer clear(key)
-	return seal(to.Bytes(), formatVersionKey, id.associated(formatVersionKey), key)
+	return to.wrap(id, key), nil
 }
 
 // Fingerprint tells whether two values are the same, to one who has the key:
@@ -171,16 +244,23 @@ func projectKeyData(organization, purpose string, project, id int64) []byte {
 }
 
 func (id Identity) associated(format byte) []byte {
-	return appendParts([]byte{format}, id.Organization, number(id.Project), number(id.Layer),
-		number(id.Entry), number(id.Version), id.Kind)
+	b := make([]byte, 0, 1+4+len(id.Organization)+4*12+4+len(id.Kind))
+	b = appendPart(append(b, format), id.Organization)
+	for _, n := range [...]int64{id.Project, id.Layer, id.Entry, id.Version} {
+		b = binary.BigEndian.AppendUint64(append(b, 0, 0, 0, 8), uint64(n))
+	}
+	return appendPart(b, id.Kind)
+}
+
+func appendPart(b []byte, part string) []byte {
+	return append(binary.BigEndian.AppendUint32(b, uint32(len(part))), part...)
 }
 
 // appendParts appends every part behind its length, so that no two lists of
 // parts give the same bytes.
 func appendParts(b []byte, parts ...string) []byte {
 	for _, p := range parts {
-		b = binary.BigEndian.AppendUint32(b, uint32(len(p)))
-		b = append(b, p...)
+		b = appendPart(b, p)
 	}
 	return b
 }

@@ -20,9 +20,19 @@ func key(t *testing.T) *secret.Key {
 	return k
 }
 
+func wrapping(t testing.TB) *envelope.Wrapping {
+	t.Helper()
+	k, err := secret.RandomKey()
+	require.NoError(t, err)
+	defer k.Destroy()
+	w, err := envelope.NewWrapping(k)
+	require.NoError(t, err)
+	return w
+}
+
 var place = envelope.Identity{Organization: "org", Project: 1, Layer: 2, Entry: 3, Version: 4, Kind: "secret"}
 
-func seal(t testing.TB, k *secret.Key, value string) envelope.Stored {
+func seal(t testing.TB, k *envelope.Wrapping, value string) envelope.Stored {
 	t.Helper()
 	stored, err := envelope.SealVersion(k, place, secret.FromString(value), []byte("print of "+value))
 	require.NoError(t, err)
@@ -30,7 +40,7 @@ func seal(t testing.TB, k *secret.Key, value string) envelope.Stored {
 }
 
 func TestSealedValuesComeBackAsTheyWere(t *testing.T) {
-	k := key(t)
+	k := wrapping(t)
 	round := func(value []byte) bool {
 		stored, err := envelope.SealVersion(k, place, secret.New(bytes.Clone(value)), value[:min(16, len(value))])
 		if err != nil {
@@ -47,7 +57,7 @@ func TestSealedValuesComeBackAsTheyWere(t *testing.T) {
 }
 
 func TestLengthsAreHiddenInStepsOf64(t *testing.T) {
-	k := key(t)
+	k := wrapping(t)
 	lengths := map[int]bool{}
 	for n := range 61 {
 		stored, err := envelope.SealVersion(k, place, secret.New(make([]byte, n)), nil)
@@ -58,7 +68,7 @@ func TestLengthsAreHiddenInStepsOf64(t *testing.T) {
 }
 
 func TestAnythingElseThanThePlaceOrKeyOrBytesIsRefused(t *testing.T) {
-	k := key(t)
+	k := wrapping(t)
 	stored := seal(t, k, "value")
 	elsewhere := map[string]func(*envelope.Identity){
 		"organization": func(i *envelope.Identity) { i.Organization = "other" },
@@ -68,7 +78,7 @@ func TestAnythingElseThanThePlaceOrKeyOrBytesIsRefused(t *testing.T) {
 		"version":      func(i *envelope.Identity) { i.Version++ },
 		"kind":         func(i *envelope.Identity) { i.Kind = "setting" },
 	}
-	refused := func(k *secret.Key, id envelope.Identity, stored envelope.Stored, what string, args ...any) {
+	refused := func(k *envelope.Wrapping, id envelope.Identity, stored envelope.Stored, what string, args ...any) {
 		t.Helper()
 		_, err := envelope.OpenVersion(k, id, stored)
 		assert.ErrorIs(t, err, envelope.ErrOpen, append([]any{what}, args...)...)
@@ -78,7 +88,7 @@ func TestAnythingElseThanThePlaceOrKeyOrBytesIsRefused(t *testing.T) {
 		change(&id)
 		refused(k, id, stored, name)
 	}
-	refused(key(t), place, stored, "another key")
+	refused(wrapping(t), place, stored, "another key")
 	other := seal(t, k, "other")
 	refused(k, place, envelope.Stored{Sealed: stored.Sealed, Wrapped: other.Wrapped}, "another version's key")
 	refused(k, place, envelope.Stored{Sealed: stored.Fingerprint, Wrapped: stored.Wrapped}, "a fingerprint is no value")
@@ -96,7 +106,7 @@ func TestAnythingElseThanThePlaceOrKeyOrBytesIsRefused(t *testing.T) {
 }
 
 func TestARewrappedVersionOpensUnderTheNewKeyAlone(t *testing.T) {
-	from, to := key(t), key(t)
+	from, to := wrapping(t), wrapping(t)
 	stored := seal(t, from, "value")
 	wrapped, err := envelope.RewrapVersionKey(from, to, place, stored.Wrapped)
 	require.NoError(t, err)
@@ -123,7 +133,7 @@ func TestAProjectKeyIsBoundToItsPlaceAndPurpose(t *testing.T) {
 		"another purpose":      func() (*secret.Key, error) { return envelope.UnwrapProjectKey(k, "org", "signing", 1, 7, wrapped) },
 		"another organization": func() (*secret.Key, error) { return envelope.UnwrapProjectKey(k, "gro", "values", 1, 7, wrapped) },
 		"a version's key": func() (*secret.Key, error) {
-			return envelope.UnwrapProjectKey(k, "org", "values", 1, 7, seal(t, k, "v").Wrapped)
+			return envelope.UnwrapProjectKey(k, "org", "values", 1, 7, seal(t, wrapping(t), "v").Wrapped)
 		},
 	} {
 		_, err := open()
@@ -186,8 +196,7 @@ func TestManifestNoticesEveryChangeButOrder(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	k, err := secret.RandomKey()
-	require.NoError(f, err)
+	k := wrapping(f)
 	stored := seal(f, k, "value")
 	f.Add(stored.Sealed, stored.Wrapped)
 	f.Add([]byte{}, []byte{})
@@ -204,12 +213,12 @@ func FuzzOpen(f *testing.F) {
 }
 
 func TestAValueTooLargeIsRefused(t *testing.T) {
-	_, err := envelope.SealVersion(key(t), place, secret.New(make([]byte, envelope.MaxValue+1)), nil)
+	_, err := envelope.SealVersion(wrapping(t), place, secret.New(make([]byte, envelope.MaxValue+1)), nil)
 	assert.ErrorContains(t, err, "at most")
 }
 
 func TestTheSameValueNeverSealsToTheSameBytes(t *testing.T) {
-	k := key(t)
+	k := wrapping(t)
 	seen := map[string]bool{}
 	for range 100 {
 		stored := seal(t, k, "value")

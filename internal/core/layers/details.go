@@ -160,7 +160,7 @@ func (s Source) String() string {
 // Aging says since when a version is older than the greatest age that holds for
 // it: the entry's, else the environment's, else the project's, in days; 0 is
 // none. Zero is what it says where it is not.
-func Aging(e Entry, v Version, now time.Time, environment, project int) time.Time {
+func Aging(e *Entry, v *Version, now time.Time, environment, project int) time.Time {
 	days := e.Details.MaxAgeDays
 	for _, d := range []int{environment, project} {
 		if days == 0 {

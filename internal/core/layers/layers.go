@@ -78,20 +78,20 @@ type Entry struct {
 }
 
 // Newest is the entry's last version, whatever its state.
-func (e Entry) Newest() Version { return e.Live[len(e.Live)-1] }
+func (e *Entry) Newest() Version { return e.Live[len(e.Live)-1] }
 
 // At is the version that counts at a moment with its state: the newest whose
-// time has come, or the newest of all where none has.
-func (e Entry) At(now time.Time) (Version, State) {
+// time has come, or the newest of all where none has. It is not to be changed.
+func (e *Entry) At(now time.Time) (*Version, State) {
 	for i := len(e.Live) - 1; i >= 0; i-- {
-		if v := e.Live[i]; !v.ActiveFrom.After(now) {
+		if v := &e.Live[i]; v.ActiveFrom.IsZero() || !v.ActiveFrom.After(now) {
 			return v, v.state(now)
 		}
 	}
-	return e.Newest(), Waiting
+	return &e.Live[len(e.Live)-1], Waiting
 }
 
-func (v Version) state(now time.Time) State {
+func (v *Version) state(now time.Time) State {
 	switch {
 	case !v.Destroyed.IsZero():
 		return Destroyed
@@ -104,7 +104,7 @@ func (v Version) state(now time.Time) State {
 }
 
 // StateOf is the state of any of the entry's versions at a moment.
-func (e Entry) StateOf(v Version, now time.Time) State {
+func (e *Entry) StateOf(v Version, now time.Time) State {
 	counting, state := e.At(now)
 	switch {
 	case v.Number == counting.Number:
@@ -135,8 +135,8 @@ type Layer struct {
 	Place    Place
 	Private  bool // one person's own values in the place
 	Revision Revision
-	Entries  map[string]Entry
-	Removed  []Entry // those that can be restored, the latest removed last
+	Entries  map[string]*Entry
+	Removed  []*Entry // those that can be restored, the latest removed last
 }
 
 // NextMoment is the first moment after now at which something in the layer
@@ -169,10 +169,10 @@ const (
 
 // Answer is what a chain of layers says for a name at a moment.
 type Answer struct {
-	Entry   Entry
-	Version Version
+	Entry   *Entry   // nil, as all that follows: no layer sets it
+	Version *Version // that counts
 	State   State
-	Layer   *Layer // nil: no layer sets it
+	Layer   *Layer
 	Origin  Origin
 }
 
@@ -187,12 +187,18 @@ func (a Answer) Usable() bool {
 // the answer only where no farther layer has one.
 func Lookup(chain []*Layer, name string, now time.Time) (Answer, bool) {
 	var waiting Answer
-	for _, a := range All(chain, name, now) {
-		if a.State != Waiting {
+	for i, layer := range chain {
+		e := layer.Entries[name]
+		if e == nil {
+			continue
+		}
+		version, state := e.At(now)
+		if state != Waiting {
+			a := Answer{e, version, state, layer, origin(chain, i)}
 			return a, a.Usable()
 		}
 		if waiting.Layer == nil {
-			waiting = a
+			waiting = Answer{e, version, state, layer, origin(chain, i)}
 		}
 	}
 	return waiting, false
@@ -202,7 +208,7 @@ func Lookup(chain []*Layer, name string, now time.Time) (Answer, bool) {
 func All(chain []*Layer, name string, now time.Time) []Answer {
 	var all []Answer
 	for i, layer := range chain {
-		if e, set := layer.Entries[name]; set {
+		if e := layer.Entries[name]; e != nil {
 			version, state := e.At(now)
 			all = append(all, Answer{e, version, state, layer, origin(chain, i)})
 		}

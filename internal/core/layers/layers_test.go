@@ -14,8 +14,8 @@ import (
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-func layer(project int64, place layers.Place, entries ...layers.Entry) *layers.Layer {
-	l := &layers.Layer{Project: project, Place: place, Entries: map[string]layers.Entry{}}
+func layer(project int64, place layers.Place, entries ...*layers.Entry) *layers.Layer {
+	l := &layers.Layer{Project: project, Place: place, Entries: map[string]*layers.Entry{}}
 	for i, e := range entries {
 		e.ID = int64(i + 1)
 		if e.Removed.IsZero() {
@@ -27,19 +27,19 @@ func layer(project int64, place layers.Place, entries ...layers.Entry) *layers.L
 	return l
 }
 
-func entry(name string, kind layers.Kind, versions ...layers.Version) layers.Entry {
+func entry(name string, kind layers.Kind, versions ...layers.Version) *layers.Entry {
 	if len(versions) == 0 {
 		versions = []layers.Version{{}}
 	}
 	for i := range versions {
 		versions[i].Number, versions[i].Kind = int64(i+1), kind
 	}
-	return layers.Entry{Name: name, Live: versions}
+	return &layers.Entry{Name: name, Live: versions}
 }
 
-func secretEntry(name string) layers.Entry { return entry(name, layers.Secret) }
+func secretEntry(name string) *layers.Entry { return entry(name, layers.Secret) }
 
-func removedEntry(name string, at time.Time) layers.Entry {
+func removedEntry(name string, at time.Time) *layers.Entry {
 	e := secretEntry(name)
 	e.Removed = at
 	return e
@@ -221,12 +221,12 @@ func TestSourcesAreToldToPeople(t *testing.T) {
 }
 
 func TestAgingFollowsTheNearestPolicy(t *testing.T) {
-	v := layers.Version{Kind: layers.Secret, At: now.AddDate(0, 0, -40)}
-	own := layers.Entry{Details: layers.Details{MaxAgeDays: 30}}
+	v := &layers.Version{Kind: layers.Secret, At: now.AddDate(0, 0, -40)}
+	own := &layers.Entry{Details: layers.Details{MaxAgeDays: 30}}
 	assert.Equal(t, now.AddDate(0, 0, -10), layers.Aging(own, v, now, 90, 10), "the entry's own")
-	assert.Zero(t, layers.Aging(layers.Entry{}, v, now, 90, 10), "the environment's before the project's")
-	assert.NotZero(t, layers.Aging(layers.Entry{}, v, now, 0, 10))
-	assert.Zero(t, layers.Aging(layers.Entry{}, v, now, 0, 0), "none")
+	assert.Zero(t, layers.Aging(&layers.Entry{}, v, now, 90, 10), "the environment's before the project's")
+	assert.NotZero(t, layers.Aging(&layers.Entry{}, v, now, 0, 10))
+	assert.Zero(t, layers.Aging(&layers.Entry{}, v, now, 0, 0), "none")
 	v.Kind = layers.Setting
 	assert.Zero(t, layers.Aging(own, v, now, 0, 0), "settings do not age")
 }

@@ -48,7 +48,7 @@ const (
 type Effect struct {
 	Did   string
 	Edit  Edit
-	Entry Entry // as it was before; its ID is 0 where it was not there
+	Entry *Entry // as it was before; nil where it was not there
 }
 
 // MaxEdits is how many entries one change may touch.
@@ -96,12 +96,15 @@ func (p *planner) step(e Edit) (Effect, error) {
 	if err := p.once(e.Name); err != nil {
 		return Effect{}, err
 	}
-	present, set := p.layer.Entries[e.Name]
+	present := p.layer.Entries[e.Name]
+	set := present != nil
 	if e.Act == Destroy && !set {
-		present, set = p.layer.removed(e.Name)
+		present = p.layer.removed(e.Name)
+		set = present != nil
 	}
 	if e.Entry != 0 {
-		present, set = p.layer.byID()[e.Entry]
+		present = p.layer.byID()[e.Entry]
+		set = present != nil
 	}
 	effect := Effect{Edit: e, Entry: present}
 	switch e.Act {
@@ -117,10 +120,9 @@ func (p *planner) step(e Edit) (Effect, error) {
 		return effect, p.claim(e.Name)
 	case Restore:
 		effect.Did = Restored
-		var removed bool
-		if effect.Entry, removed = p.layer.removed(e.Name); set {
+		if effect.Entry = p.layer.removed(e.Name); set {
 			return effect, fmt.Errorf("%s is set in %s, so what was removed under that name cannot be restored; rename the present one first", e.Name, p.layer.Place)
-		} else if !removed {
+		} else if effect.Entry == nil {
 			return effect, fmt.Errorf("there is no removed %s in %s to restore%s", e.Name, p.layer.Place, p.near(e.Name))
 		}
 		return effect, p.claim(e.Name)
@@ -183,7 +185,7 @@ func (p *planner) rename(e Edit) error {
 		return err
 	}
 	delete(p.folded, strings.ToUpper(e.Name))
-	if _, set := p.layer.Entries[e.To]; set && p.folded[strings.ToUpper(e.To)] == e.To {
+	if p.layer.Entries[e.To] != nil && p.folded[strings.ToUpper(e.To)] == e.To {
 		return fmt.Errorf("%s cannot be renamed to %s, which is set in %s already", e.Name, e.To, p.layer.Place)
 	}
 	return p.claim(e.To)
@@ -215,13 +217,13 @@ func (p *planner) near(name string) string {
 }
 
 // removed is what was removed last under a name and can be restored.
-func (l *Layer) removed(name string) (Entry, bool) {
+func (l *Layer) removed(name string) *Entry {
 	for i := len(l.Removed) - 1; i >= 0; i-- {
 		if l.Removed[i].Name == name {
-			return l.Removed[i], true
+			return l.Removed[i]
 		}
 	}
-	return Entry{}, false
+	return nil
 }
 
 // CheckName says what is wrong with the name of an entry.

@@ -32,13 +32,13 @@ type Done struct {
 }
 
 // Stands is how an entry stands now.
-func (e Entry) Stands() Standing {
+func (e *Entry) Stands() Standing {
 	return Standing{Name: e.Name, Version: e.Newest().Number, Removed: !e.Removed.IsZero(), Details: e.Details}
 }
 
 // byID finds an entry that is set, or was removed and can be restored.
-func (l *Layer) byID() map[int64]Entry {
-	all := make(map[int64]Entry, len(l.Entries)+len(l.Removed))
+func (l *Layer) byID() map[int64]*Entry {
+	all := make(map[int64]*Entry, len(l.Entries)+len(l.Removed))
 	for _, e := range l.Entries {
 		all[e.ID] = e
 	}
@@ -55,7 +55,8 @@ func UndoChange(layer *Layer, revision Revision, done []Done) ([]Edit, []error) 
 	targets := map[int64]Standing{}
 	var problems []error
 	for _, d := range done {
-		e, there := present[d.Entry]
+		e := present[d.Entry]
+		there := e != nil
 		if there && !e.Stands().same(d.After) || !there && !d.After.Gone {
 			problems = append(problems, fmt.Errorf("%s was changed again after revision %d, so that change alone cannot be undone; \"adytum history %s\" shows what came since", d.Name, revision, d.Name))
 			continue
@@ -92,7 +93,7 @@ func AtRevision(after [][]Done) map[int64]Standing {
 
 // towards is the edits that bring entries to how they should stand. Removals
 // come first, so that the names are free.
-func towards(present map[int64]Entry, targets map[int64]Standing) (edits []Edit, problems []error) {
+func towards(present map[int64]*Entry, targets map[int64]Standing) (edits []Edit, problems []error) {
 	ids := make([]int64, 0, len(targets))
 	for id := range targets {
 		ids = append(ids, id)
@@ -101,7 +102,8 @@ func towards(present map[int64]Entry, targets map[int64]Standing) (edits []Edit,
 	var removals []Edit
 	for _, id := range ids {
 		target := targets[id]
-		e, there := present[id]
+		e := present[id]
+		there := e != nil
 		switch {
 		case target.Version == 0 || target.Removed || target.Gone:
 			if there && e.Removed.IsZero() {

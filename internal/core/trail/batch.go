@@ -1,7 +1,6 @@
 package trail
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -36,16 +35,11 @@ const MaxBatch = 256
 
 // NewBatch encodes events, whose lane is set and whose seqs follow one another.
 func NewBatch(key *secret.Key, events []Event) Batch {
-	var body bytes.Buffer
-	body.WriteByte('[')
+	body := make([]byte, 0, 512*len(events))
 	for i, e := range events {
-		if i > 0 {
-			body.WriteByte(',')
-		}
-		body.Write(e.Canonical())
+		body = e.AppendCanonical(append(body, "[,"[min(i, 1)]))
 	}
-	body.WriteByte(']')
-	b := Batch{Lane: events[0].Lane, First: events[0].Seq, N: len(events), Body: body.Bytes()}
+	b := Batch{Lane: events[0].Lane, First: events[0].Seq, N: len(events), Body: append(body, ']')}
 	b.MAC = b.mac(key)
 	return b
 }

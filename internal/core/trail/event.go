@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Outcome is how a request ended.
@@ -49,51 +50,75 @@ type Event struct {
 const timeForm = "2006-01-02T15:04:05.000Z"
 
 // Canonical writes the event as RFC 8785 canonical JSON, integers as strings.
-func (e Event) Canonical() []byte {
-	fields := map[string]string{}
-	text := func(key, s string) {
+func (e Event) Canonical() []byte { return e.AppendCanonical(nil) }
+
+// AppendCanonical appends what [Event.Canonical] returns. Members stand in the
+// order of their keys; all keys are ASCII, for which byte order is the order of
+// UTF-16 code units that RFC 8785 asks for.
+func (e Event) AppendCanonical(b []byte) []byte {
+	start := len(b)
+	key := func(name string) {
+		b = append(b, ',', '"')
+		b = append(append(b, name...), '"', ':')
+	}
+	text := func(name, s string) {
 		if s != "" {
-			fields[key] = quote(s)
+			key(name)
+			b = appendQuoted(b, s)
 		}
 	}
-	number := func(key string, n int64) {
+	number := func(name string, n int64) {
 		if n != 0 {
-			fields[key] = quote(strconv.FormatInt(n, 10))
+			key(name)
+			b = append(strconv.AppendInt(append(b, '"'), n, 10), '"')
 		}
 	}
-	text("lane", e.Lane)
-	number("seq", e.Seq)
-	text("at", e.At.UTC().Format(timeForm))
 	text("action", e.Action)
-	text("outcome", string(e.Outcome))
 	text("actor", e.Actor)
-	number("token", e.Token)
-	text("from", e.From)
-	text("project", e.Project)
-	text("environment", e.Environment)
-	number("revision", e.Revision)
-	number("grant", e.Grant)
+	key("at")
+	b = append(e.At.UTC().AppendFormat(append(b, '"'), timeForm), '"')
 	number("count", e.Count)
-	text("reason", e.Reason)
-	text("manifest", e.Manifest)
-	if e.NotSent {
-		fields["notSent"] = "true"
-	}
-	if len(e.Names) > 0 {
-		quoted := make([]string, len(e.Names))
-		for i, n := range e.Names {
-			quoted[i] = quote(n)
-		}
-		fields["names"] = "[" + strings.Join(quoted, ",") + "]"
-	}
+	text("environment", e.Environment)
+	text("from", e.From)
+	number("grant", e.Grant)
+	text("lane", e.Lane)
 	if len(e.Layers) > 0 {
-		inner := map[string]string{}
-		for id, revision := range e.Layers {
-			inner[id] = quote(strconv.FormatInt(revision, 10))
-		}
-		fields["layers"] = object(inner)
+		key("layers")
+		b = appendLayers(b, e.Layers)
 	}
-	return []byte(object(fields))
+	text("manifest", e.Manifest)
+	if len(e.Names) > 0 {
+		key("names")
+		for i, n := range e.Names {
+			b = appendQuoted(append(b, "[,"[min(i, 1)]), n)
+		}
+		b = append(b, ']')
+	}
+	if e.NotSent {
+		key("notSent")
+		b = append(b, "true"...)
+	}
+	text("outcome", string(e.Outcome))
+	text("project", e.Project)
+	text("reason", e.Reason)
+	number("revision", e.Revision)
+	number("seq", e.Seq)
+	number("token", e.Token)
+	b[start] = '{'
+	return append(b, '}')
+}
+
+func appendLayers(b []byte, layers map[string]int64) []byte {
+	ids := make([]string, 0, len(layers))
+	for id := range layers {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	for i, id := range ids {
+		b = append(appendQuoted(append(b, "{,"[min(i, 1)]), id), ':', '"')
+		b = append(strconv.AppendInt(b, layers[id], 10), '"')
+	}
+	return append(b, '}')
 }
 
 // Parse reads what [Event.Canonical] wrote.
@@ -118,53 +143,37 @@ func Parse(canonical []byte) (Event, error) {
 	return read.Event, nil
 }
 
-// object writes members sorted by key; all keys here are ASCII, for which byte
-// order is the order of UTF-16 code units that RFC 8785 asks for.
-func object(members map[string]string) string {
-	keys := make([]string, 0, len(members))
-	for k := range members {
-		keys = append(keys, k)
+// appendQuoted appends a string as RFC 8785, section 3.2.2.2, has it.
+func appendQuoted(b []byte, s string) []byte {
+	b = append(b, '"')
+	plain := true
+	for i := 0; i < len(s) && plain; i++ {
+		plain = s[i] >= ' ' && s[i] < utf8.RuneSelf && s[i] != '"' && s[i] != '\\'
 	}
-	sort.Strings(keys)
-	var b strings.Builder
-	b.WriteByte('{')
-	for i, k := range keys {
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		b.WriteString(quote(k) + ":" + members[k])
+	if plain {
+		return append(append(b, s...), '"')
 	}
-	b.WriteByte('}')
-	return b.String()
-}
-
-// quote writes a string as RFC 8785, section 3.2.2.2, has it.
-func quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
 	for _, c := range strings.ToValidUTF8(s, "\uFFFD") {
 		switch c {
 		case '"', '\\':
-			b.WriteByte('\\')
-			b.WriteRune(c)
+			b = append(b, '\\', byte(c))
 		case '\b':
-			b.WriteString(`\b`)
+			b = append(b, `\b`...)
 		case '\t':
-			b.WriteString(`\t`)
+			b = append(b, `\t`...)
 		case '\n':
-			b.WriteString(`\n`)
+			b = append(b, `\n`...)
 		case '\f':
-			b.WriteString(`\f`)
+			b = append(b, `\f`...)
 		case '\r':
-			b.WriteString(`\r`)
+			b = append(b, `\r`...)
 		default:
 			if c < 0x20 {
-				fmt.Fprintf(&b, `\u%04x`, c)
+				b = fmt.Appendf(b, `\u%04x`, c)
 			} else {
-				b.WriteRune(c)
+				b = utf8.AppendRune(b, c)
 			}
 		}
 	}
-	b.WriteByte('"')
-	return b.String()
+	return append(b, '"')
 }
