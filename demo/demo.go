@@ -150,7 +150,7 @@ func (d *demo) serve(ctx context.Context, fresh bool, ready func(Demo) error) er
 	}
 	c := daemon.Defaults
 	c.Listen, c.RootKeyFile = d.options.Listen, d.rootKey()
-	c.Database, c.Flush, c.Migrate = urls.Service, urls.Flush, urls.Migrate
+	c.Database, c.Flush, c.Migrate, c.Jobs = urls.Service, urls.Flush, urls.Migrate, urls.Jobs
 	data := storeData()
 	if fresh {
 		if err := d.setUp(ctx, c, data); err != nil {

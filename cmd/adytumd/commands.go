@@ -45,7 +45,7 @@ func migrateCommand() *cli.Command {
 			if c.Migrate == "" {
 				return fmt.Errorf("the setting database-migrate is missing; set it in the configuration file or as %s", daemon.Variable("database-migrate"))
 			}
-			return storage.Migrate(ctx, c.Migrate)
+			return daemon.Migrate(ctx, c.Migrate)
 		},
 	}
 }
@@ -110,7 +110,7 @@ func makeDatabase(ctx context.Context, cmd *cli.Command, c *daemon.Config, path 
 	if err != nil {
 		return err
 	}
-	c.Database, c.Flush, c.Migrate = urls.Service, urls.Flush, urls.Migrate
+	c.Database, c.Flush, c.Migrate, c.Jobs = urls.Service, urls.Flush, urls.Migrate, urls.Jobs
 	var text strings.Builder
 	for _, s := range c.Settings() {
 		if *s.Target != "" {

@@ -33,7 +33,7 @@ func root() *cli.Command {
 	usage := func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 		return fmt.Errorf("%w; \"%s --help\" lists what there is", err, cmd.FullName())
 	}
-	commands := []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), demoCommand()}
+	commands := []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), backupCommand(), recoverCommand(), rekeyCommand(), demoCommand()}
 	for _, c := range commands {
 		c.OnUsageError, c.HideHelpCommand = usage, true
 	}
@@ -63,6 +63,7 @@ var settingUsage = map[string]string{
 	"database":         "`URL` of the database for the role adytum_service",
 	"database-flush":   "`URL` of the database for the role adytum_flush",
 	"database-migrate": "`URL` of the database for the role adytum_migrate",
+	"database-jobs":    "`URL` of the database for the role adytum_jobs; without it no background work is done here",
 	"root-key-file":    "`FILE` that holds the root key",
 	"tls-certificate":  "PEM `FILE` of the certificate; needed unless on loopback",
 	"tls-private-key":  "PEM `FILE` of the certificate's key",

@@ -24,6 +24,7 @@ type Config struct {
 	Listen      string `yaml:"listen"`         // HOST:PORT
 	Database    string `yaml:"database"`       // URL of the role adytum_service
 	Flush       string `yaml:"database-flush"` // URL of the role adytum_flush
+	Jobs        string `yaml:"database-jobs"`  // URL of the role adytum_jobs; empty: no background work here
 	RootKeyFile string `yaml:"root-key-file"`
 	Certificate string `yaml:"tls-certificate"` // PEM file; required unless on loopback
 	PrivateKey  string `yaml:"tls-private-key"` // PEM file
@@ -48,7 +49,7 @@ type Setting struct {
 // Settings are all fields.
 func (c *Config) Settings() []Setting {
 	return []Setting{
-		{"listen", &c.Listen}, {"database", &c.Database}, {"database-flush", &c.Flush}, {"database-migrate", &c.Migrate},
+		{"listen", &c.Listen}, {"database", &c.Database}, {"database-flush", &c.Flush}, {"database-migrate", &c.Migrate}, {"database-jobs", &c.Jobs},
 		{"root-key-file", &c.RootKeyFile}, {"tls-certificate", &c.Certificate}, {"tls-private-key", &c.PrivateKey},
 		{"log-level", &c.LogLevel}, {"log-format", &c.LogFormat},
 	}

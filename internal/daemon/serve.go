@@ -14,6 +14,7 @@ import (
 
 	"adytum.example/internal/api"
 	"adytum.example/internal/console"
+	"adytum.example/internal/jobs"
 	"adytum.example/internal/service"
 	"adytum.example/internal/storage"
 )
@@ -44,6 +45,16 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 		return err
 	}
 	defer s.Close(context.WithoutCancel(ctx))
+
+	if c.Jobs == "" {
+		log.Warn("the setting database-jobs is missing: this instance does no background work, such as purging what was removed long ago")
+	} else {
+		runner, err := jobs.Start(ctx, c.Jobs, s, log)
+		if err != nil {
+			return err
+		}
+		defer runner.Stop(context.WithoutCancel(ctx))
+	}
 
 	listener, err := listen(c)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"adytum.example/internal/core/secret"
+	"adytum.example/internal/jobs"
 	"adytum.example/internal/service"
 	"adytum.example/internal/storage"
 )
@@ -18,7 +19,7 @@ import (
 // existing root key is used where the database is empty; nothing is changed
 // where the database is set up already.
 func SetUp(ctx context.Context, c Config, organization string, owner service.Owner, log *slog.Logger) error {
-	if err := storage.Migrate(ctx, c.Migrate); err != nil {
+	if err := Migrate(ctx, c.Migrate); err != nil {
 		return err
 	}
 	store, err := storage.Open(c.Database, log)
@@ -43,6 +44,15 @@ func SetUp(ctx context.Context, c Config, organization string, owner service.Own
 		return fmt.Errorf("set up: %w", err)
 	}
 	return nil
+}
+
+// Migrate brings the tables of the store and of background work to this
+// program's version.
+func Migrate(ctx context.Context, migrateURL string) error {
+	if err := storage.Migrate(ctx, migrateURL); err != nil {
+		return err
+	}
+	return jobs.Migrate(ctx, migrateURL)
 }
 
 func rootKey(path string) (key *secret.Key, created bool, err error) {

@@ -282,11 +282,11 @@ func (k *keyring) create(tx *storage.Tx, project int64, purpose string, now time
 		return stored, err
 	}
 	defer key.Destroy()
-	return stored, k.store(tx, &stored, root, key, tx.CreateProjectKey)
+	return stored, k.store(&stored, root, key, tx.CreateProjectKey)
 }
 
 // store wraps a key with a root key and writes it.
-func (k *keyring) store(tx *storage.Tx, stored *storage.ProjectKey, root int64, key *secret.Key, write func(storage.ProjectKey) error) error {
+func (k *keyring) store(stored *storage.ProjectKey, root int64, key *secret.Key, write func(storage.ProjectKey) error) error {
 	k.mu.Lock()
 	wrapping := k.roots[root]
 	k.mu.Unlock()
@@ -385,9 +385,15 @@ func (k *keyring) fingerprints(tx *storage.Tx, project int64) (*secret.Key, erro
 	return nil, fmt.Errorf("the fingerprint key of project %d is missing from the database", project)
 }
 
+// signBackup signs the index of a backup.
+func (k *keyring) signBackup(index []byte) []byte {
+	return envelope.Sign(k.manifests, "backup", string(index))
+}
+
 // The states of a root key.
 const (
 	rootPending = "pending" // known to some instances, used for nothing yet
 	rootActive  = "active"  // new wraps use it
+	rootLeaving = "leaving" // still wraps some keys, and no new ones
 	rootRetired = "retired" // wraps nothing any more
 )

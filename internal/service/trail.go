@@ -82,6 +82,10 @@ func (s *Service) VerifyTrail(ctx context.Context, caller Caller) (out wire.Veri
 	if err := op.allow(access.Audit, located{place: organizationPlace}); err != nil {
 		return out, err
 	}
+	return s.verifyTrail(ctx)
+}
+
+func (s *Service) verifyTrail(ctx context.Context) (out wire.Verification, err error) {
 	v := trail.NewVerifier(s.keys.trail)
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
 		err := tx.TrailBatches(func(b storage.TrailBatch) error {
@@ -113,7 +117,7 @@ func (s *Service) compareHeads(tx *storage.Tx, d *directory, v *trail.Verifier) 
 	for _, p := range d.projects {
 		scope = append(scope, p.ID)
 	}
-	for _, id := range d.layerIDs {
+	for id := range d.layerByID {
 		ids = append(ids, id)
 	}
 	if err := tx.Widen(scope); err != nil {

@@ -1,6 +1,10 @@
 package storage
 
-import "time"
+import (
+	"time"
+
+	"gorm.io/gorm/clause"
+)
 
 // RootKeys reads all root keys that there are or were, oldest first.
 func (tx *Tx) RootKeys() ([]RootKey, error) {
@@ -56,10 +60,10 @@ type LayeredKey struct {
 	Kind    string
 }
 
-// SaveVersionKey writes a version key's wrapping anew.
-func (tx *Tx) SaveVersionKey(k VersionKey) error {
-	return classify(tx.db.Model(&VersionKey{}).Where("project_id = ? AND entry_id = ? AND version = ?", k.ProjectID, k.EntryID, k.Version).
-		Updates(map[string]any{"wrapped": k.Wrapped, "project_key_id": k.ProjectKeyID}).Error)
+// SaveVersionKeys writes the wrappings of version keys, which are there, anew.
+func (tx *Tx) SaveVersionKeys(keys []VersionKey) error {
+	return classify(tx.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "project_id"}, {Name: "entry_id"}, {Name: "version"}},
+		DoUpdates: clause.AssignmentColumns([]string{"wrapped", "project_key_id"})}).CreateInBatches(keys, batch).Error)
 }
 
 // Beat records that an instance lives and which root keys it holds, and forgets

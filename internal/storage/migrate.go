@@ -24,11 +24,11 @@ const (
 	migrateRole = "adytum_migrate"
 	serviceRole = "adytum_service"
 	flushRole   = "adytum_flush"
-	jobsRole    = "adytum_jobs" // for background work, in a schema of its own; cannot log in before there is any
+	jobsRole    = "adytum_jobs" // for background work, in a schema of its own
 )
 
 // URLs are the database's addresses for each role that logs in.
-type URLs struct{ Service, Flush, Migrate string }
+type URLs struct{ Service, Flush, Migrate, Jobs string }
 
 // Bootstrap creates the roles and the database of an installation through an
 // administrator's URL, and returns the URLs with new random passwords. Run
@@ -64,7 +64,7 @@ func Bootstrap(ctx context.Context, admin, database string) (URLs, error) {
 	}
 	defer c.Close(ctx)
 	_, err = c.Exec(ctx, `REVOKE ALL ON SCHEMA public FROM PUBLIC; REVOKE ALL ON DATABASE `+pgx.Identifier{database}.Sanitize()+` FROM PUBLIC;
-		GRANT CONNECT ON DATABASE `+pgx.Identifier{database}.Sanitize()+` TO adytum_migrate, adytum_service, adytum_flush;
+		GRANT CONNECT ON DATABASE `+pgx.Identifier{database}.Sanitize()+` TO adytum_migrate, adytum_service, adytum_flush, adytum_jobs;
 		CREATE SCHEMA IF NOT EXISTS adytum AUTHORIZATION adytum_owner;
 		CREATE SCHEMA IF NOT EXISTS adytum_jobs AUTHORIZATION adytum_owner; GRANT USAGE ON SCHEMA adytum_jobs TO adytum_jobs`)
 	if err != nil {
@@ -89,12 +89,10 @@ func createRoles(ctx context.Context, conn *pgx.Conn, base url.URL, database str
 		}
 		return nil
 	}
-	for _, role := range []string{ownerRole, jobsRole} {
-		if err := create(role, "NOLOGIN"); err != nil {
-			return urls, err
-		}
+	if err := create(ownerRole, "NOLOGIN"); err != nil {
+		return urls, err
 	}
-	for role, target := range map[string]*string{migrateRole: &urls.Migrate, serviceRole: &urls.Service, flushRole: &urls.Flush} {
+	for role, target := range map[string]*string{migrateRole: &urls.Migrate, serviceRole: &urls.Service, flushRole: &urls.Flush, jobsRole: &urls.Jobs} {
 		password := rand.Text() // letters and digits alone, so it needs no quoting
 		if err := create(role, "LOGIN PASSWORD '"+password+"'"); err != nil {
 			return urls, err

@@ -161,17 +161,6 @@ func TestTheFlushRoleSeesRevisionsAndNothingElse(t *testing.T) {
 	}
 }
 
-func TestTheRoleForJobsReachesNothingOfTheStore(t *testing.T) {
-	s := filled(t)
-	conn := connect(t, s.Admin)
-	var login, store, jobs bool
-	require.NoError(t, conn.QueryRow(ctx, `SELECT rolcanlogin, has_schema_privilege('adytum_jobs', 'adytum', 'USAGE'), has_schema_privilege('adytum_jobs', 'adytum_jobs', 'USAGE')
-		FROM pg_roles WHERE rolname = 'adytum_jobs'`).Scan(&login, &store, &jobs))
-	assert.False(t, login)
-	assert.False(t, store)
-	assert.True(t, jobs)
-}
-
 func TestServingAsAPowerfulRoleIsRefused(t *testing.T) {
 	urls, admin := testkit.Database(t)
 	for name, url := range map[string]string{"superuser": admin, "member of the owner": urls.Migrate} {

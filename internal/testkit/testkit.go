@@ -89,7 +89,7 @@ func start(t testing.TB) {
 	require.NoError(t, err)
 	shared.urls, err = storage.Bootstrap(ctx, shared.cluster.URL("postgres"), template)
 	require.NoError(t, err)
-	require.NoError(t, storage.Migrate(ctx, shared.urls.Migrate))
+	require.NoError(t, daemon.Migrate(ctx, shared.urls.Migrate))
 }
 
 // Database makes an empty, migrated database.
@@ -111,7 +111,7 @@ func Database(t testing.TB) (urls storage.URLs, admin string) {
 		u.Path = "/" + name
 		return u.String()
 	}
-	return storage.URLs{Service: at(shared.urls.Service), Flush: at(shared.urls.Flush), Migrate: at(shared.urls.Migrate)}, at(shared.cluster.URL("x"))
+	return storage.URLs{Service: at(shared.urls.Service), Flush: at(shared.urls.Flush), Migrate: at(shared.urls.Migrate), Jobs: at(shared.urls.Jobs)}, at(shared.cluster.URL("x"))
 }
 
 // The owner of every test's installation.
@@ -139,7 +139,7 @@ func Start(t testing.TB) *Service {
 	t.Helper()
 	urls, admin := Database(t)
 	c := daemon.Defaults
-	c.Listen, c.Database, c.Flush, c.Migrate = "127.0.0.1:0", urls.Service, urls.Flush, urls.Migrate
+	c.Listen, c.Database, c.Flush, c.Migrate, c.Jobs = "127.0.0.1:0", urls.Service, urls.Flush, urls.Migrate, urls.Jobs
 	c.RootKeyFile = filepath.Join(t.TempDir(), "root.key")
 	ahead := &atomic.Int64{}
 	c.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }

@@ -19,7 +19,7 @@ CREATE TABLE root_keys (
     id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
     proof       bytea  NOT NULL UNIQUE,
-    state       text   NOT NULL CHECK (state IN ('pending', 'active', 'retired')),
+    state       text   NOT NULL CHECK (state IN ('pending', 'active', 'leaving', 'retired')),
     created_at  timestamptz NOT NULL
 );
 CREATE UNIQUE INDEX root_keys_active ON root_keys (state) WHERE state = 'active';
