@@ -457,10 +457,11 @@ func (c *commit) write() error {
 		}
 		return int(a - b)
 	})
+	if err := c.freeNames(changed); err != nil {
+		return err
+	}
 	for _, id := range changed {
-		if err := c.tx.SaveEntry(c.next.records[id].Entry); errors.Is(err, storage.ErrTaken) {
-			return problem(Conflict, "names are exchanged among entries of %s; rename them one after the other", c.at.place)
-		} else if err != nil {
+		if err := c.tx.SaveEntry(c.next.records[id].Entry); err != nil {
 			return err
 		}
 	}
@@ -475,6 +476,27 @@ func (c *commit) write() error {
 		}
 	}
 	return c.tx.CreateVersions(c.versions, c.keys)
+}
+
+// freeNames takes entries that are renamed together out of each other's way: no
+// entry's name begins with "~".
+func (c *commit) freeNames(changed []int64) error {
+	var renamed []storage.Entry
+	for _, id := range changed {
+		if before := c.layer.records[id]; before.RemovedAt == nil && before.Name != c.next.records[id].Name {
+			renamed = append(renamed, before.Entry)
+		}
+	}
+	if len(renamed) < 2 {
+		return nil
+	}
+	for _, e := range renamed {
+		e.Name = fmt.Sprintf("~%d", e.ID)
+		if err := c.tx.SaveEntry(e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // publish makes the committed layer known to this instance, and forgets what was

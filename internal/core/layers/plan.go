@@ -67,6 +67,14 @@ func Plan(layer *Layer, edits []Edit, now time.Time) ([]Effect, []error) {
 	for name := range layer.Entries {
 		p.folded[strings.ToUpper(name)] = name
 	}
+	// Edits of entries by their id come from undoing, and may exchange names: all
+	// that they free is free from the start.
+	byID := layer.byID()
+	for _, e := range edits {
+		if present := byID[e.Entry]; present != nil && (e.Act == Remove || e.To != "") && present.Removed.IsZero() {
+			delete(p.folded, strings.ToUpper(present.Name))
+		}
+	}
 	effects := make([]Effect, 0, len(edits))
 	for _, e := range edits {
 		if effect, err := p.step(e); err != nil {
@@ -93,8 +101,10 @@ func (p *planner) step(e Edit) (Effect, error) {
 	if err := CheckName(e.Name); err != nil {
 		return Effect{}, err
 	}
-	if err := p.once(e.Name); err != nil {
-		return Effect{}, err
+	if e.Entry == 0 {
+		if err := p.once(e.Name); err != nil {
+			return Effect{}, err
+		}
 	}
 	present := p.layer.Entries[e.Name]
 	set := present != nil
@@ -135,7 +145,9 @@ func (p *planner) step(e Edit) (Effect, error) {
 		effect.Did = Described
 	case Remove:
 		effect.Did = WasRemoved
-		delete(p.folded, strings.ToUpper(e.Name))
+		if e.Entry == 0 {
+			delete(p.folded, strings.ToUpper(e.Name))
+		}
 	case Revert:
 		return p.revert(effect)
 	case Destroy:
@@ -181,11 +193,13 @@ func (p *planner) rename(e Edit) error {
 	if e.To == e.Name {
 		return fmt.Errorf("%s has that name already", e.Name)
 	}
-	if err := p.once(e.To); err != nil {
-		return err
+	if e.Entry == 0 {
+		if err := p.once(e.To); err != nil {
+			return err
+		}
+		delete(p.folded, strings.ToUpper(e.Name))
 	}
-	delete(p.folded, strings.ToUpper(e.Name))
-	if p.layer.Entries[e.To] != nil && p.folded[strings.ToUpper(e.To)] == e.To {
+	if p.folded[strings.ToUpper(e.To)] == e.To {
 		return fmt.Errorf("%s cannot be renamed to %s, which is set in %s already", e.Name, e.To, p.layer.Place)
 	}
 	return p.claim(e.To)
