@@ -178,6 +178,25 @@ func (c *Client) do(r *http.Request, out any) error {
 	return nil
 }
 
+// stream reads an answer that may be large.
+func (c *Client) stream(ctx context.Context, path string, read func(io.Reader) error) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base.String()+path, nil)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("User-Agent", "adytum")
+	r.Header.Set("Authorization", "Bearer "+c.token)
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return c.unreachable(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode < 200 || answer.StatusCode > 299 {
+		return readProblem(answer, io.LimitReader(answer.Body, maxAnswer))
+	}
+	return read(answer.Body)
+}
+
 // unreachable says which service gave no answer, and why.
 func (c *Client) unreachable(err error) error {
 	var u *url.Error

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -294,6 +295,18 @@ func (c *Client) Copy(ctx context.Context, p Place, o Commit, request wire.CopyR
 // Move moves entries of p with their history to another layer.
 func (c *Client) Move(ctx context.Context, p Place, o Commit, request wire.MoveRequest) (wire.Change, error) {
 	return c.commit(ctx, p.path()+"/moves", o, request)
+}
+
+// TakeIn keeps entries of an archive with their histories in p.
+func (c *Client) TakeIn(ctx context.Context, p Place, o Commit, request wire.TakeInRequest) (wire.Change, error) {
+	return c.commit(ctx, p.path()+"/intake", o, request)
+}
+
+// Archive obtains everything of a project as JSON lines: a [wire.ArchivedProject]
+// and then a [wire.ArchivedEntry] on each line, all of it plaintext. Lines is
+// called with each; an answer that is cut off is an error.
+func (c *Client) Archive(ctx context.Context, project string, lines func(io.Reader) error) error {
+	return c.stream(ctx, projectPath(project)+"/archive", lines)
 }
 
 // commitTries is how often a write is tried whose answer was lost. The

@@ -330,6 +330,45 @@ type Sameness struct {
 	Same []Entry `json:"same"`
 }
 
+// ArchivedProject is the first line of a project's archive; the layers follow, an
+// entry on each line.
+type ArchivedProject struct {
+	Format          int           `json:"format"`
+	Project         string        `json:"project"`
+	KeepRemovedDays int           `json:"keepRemovedDays"`
+	MaxAgeDays      int           `json:"maxAgeDays,omitempty"`
+	Environments    []Environment `json:"environments"`
+}
+
+// ArchivedEntry is an entry with its whole history.
+type ArchivedEntry struct {
+	Environment string            `json:"environment,omitempty" doc:"Empty: the project's common layer."`
+	Name        string            `json:"name" maxLength:"1000"`
+	Details     Details           `json:"details,omitzero"`
+	RemovedAt   time.Time         `json:"removedAt,omitzero"`
+	PurgeAt     time.Time         `json:"purgeAt,omitzero"`
+	Versions    []ArchivedVersion `json:"versions" minItems:"1"`
+}
+
+// ArchivedVersion is one version with its value.
+type ArchivedVersion struct {
+	Kind       string    `json:"kind" enum:"secret,setting,nothing"`
+	Value      string    `json:"value,omitempty" doc:"Plaintext for a secret, in the encoding that follows."`
+	Encoding   string    `json:"encoding,omitempty" enum:"text,base64"`
+	At         time.Time `json:"at"`
+	By         string    `json:"by" maxLength:"500" doc:"Who made it, for people."`
+	Reason     string    `json:"reason,omitempty" maxLength:"1000"`
+	ActiveFrom time.Time `json:"activeFrom,omitzero"`
+	Expires    time.Time `json:"expires,omitzero"`
+	Destroyed  time.Time `json:"destroyed,omitzero"`
+}
+
+// TakeInRequest keeps entries of an archive with their histories.
+type TakeInRequest struct {
+	Reason  string          `json:"reason,omitempty" maxLength:"1000"`
+	Entries []ArchivedEntry `json:"entries" minItems:"1" maxItems:"1000"`
+}
+
 // PlaceID names a layer: an environment, a project's common layer (no
 // environment), or the organization's layer (neither).
 type PlaceID struct {

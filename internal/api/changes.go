@@ -78,6 +78,16 @@ type (
 		Committing
 		Body wire.MoveRequest
 	}
+	takeInEnvironment struct {
+		EnvironmentPath
+		Committing
+		Body wire.TakeInRequest
+	}
+	takeInCommon struct {
+		ProjectPath
+		Committing
+		Body wire.TakeInRequest
+	}
 	copyEnvironment struct {
 		EnvironmentPath
 		Committing
@@ -106,6 +116,8 @@ func (c revertOrganization) body() wire.RevertRequest { return c.Body }
 func (c moveEnvironment) body() wire.MoveRequest      { return c.Body }
 func (c moveCommon) body() wire.MoveRequest           { return c.Body }
 func (c moveOrganization) body() wire.MoveRequest     { return c.Body }
+func (c takeInEnvironment) body() wire.TakeInRequest  { return c.Body }
+func (c takeInCommon) body() wire.TakeInRequest       { return c.Body }
 func (c copyEnvironment) body() wire.CopyRequest      { return c.Body }
 
 // commits is an input that commits something to a layer.
@@ -130,7 +142,13 @@ func (s *server) changes(a huma.API) {
 	changesAt[commitCommon, revertCommon, moveCommon, pageCommon](s, a, "-common", commonRoute, "a project's common layer")
 	changesAt[commitOrganization, revertOrganization, moveOrganization, pageOrganization](s, a, "-organization", organizationRoute, "the organization's layer")
 	commitAt[copyEnvironment](s, a, operation("copy", http.MethodPost, environmentRoute+"/copies", "Carry entries of another place over, as one change here", tagged("changes"), created), s.copy)
+	commitAt[takeInEnvironment](s, a, operation("take-in", http.MethodPost, environmentRoute+"/intake", "Keep entries of an archive with their histories", tagged("changes"), created, largeBody), s.takeIn)
+	commitAt[takeInCommon](s, a, operation("take-in-common", http.MethodPost, commonRoute+"/intake", "Keep entries of an archive with their histories in a project's common layer", tagged("changes"), created, largeBody), s.takeIn)
 	commitAt[commitEnvironment](s, a, operation("commit-private", http.MethodPost, environmentRoute+"/private/changes", "Commit edits to the caller's own values in an environment", tagged("changes"), created, largeBody), s.commitPrivate)
+}
+
+func (s *server) takeIn(ctx context.Context, c service.Caller, p layers.Place, o service.CommitOptions, r wire.TakeInRequest) (wire.Change, error) {
+	return s.service.TakeIn(ctx, c, p, o, r)
 }
 
 func (s *server) copy(ctx context.Context, c service.Caller, p layers.Place, o service.CommitOptions, r wire.CopyRequest) (wire.Change, error) {

@@ -137,7 +137,26 @@ func (s *server) projects(a huma.API) {
 			out, err := s.service.DestroyProject(ctx, c, in.Project)
 			return &body[wire.Gone]{out}, err
 		})
+	signedIn(s, a, operation("archive-project", http.MethodGet, "/projects/{project}/archive", "Everything of a project with all histories and all values, as JSON lines", tagged("projects"), lines),
+		func(ctx context.Context, c service.Caller, in *ProjectPath) (*written, error) {
+			// Refused before the first line is written; what fails later cuts the answer.
+			stream, err := s.service.Archive(ctx, c, in.Project)
+			if err != nil {
+				return nil, err
+			}
+			return &written{func(w huma.Context) {
+				w.SetHeader("Content-Type", "application/jsonl")
+				if err := stream(w.BodyWriter()); err != nil {
+					s.log.ErrorContext(ctx, "an archive was cut off", "error", err)
+				}
+			}}, nil
+		})
 	s.environments(a)
+}
+
+// lines is for an operation that answers with JSON lines.
+func lines(op *huma.Operation) {
+	op.Responses = map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{"application/jsonl": {}}}}
 }
 
 func (s *server) environments(a huma.API) {

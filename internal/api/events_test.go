@@ -46,7 +46,7 @@ var bodies = map[string]string{
 	"add-person":   `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
-	"revert": `{"change":1}`, "move": `{"to":{"project":"loans"},"names":["KEY"]}`, "copy": `{"from":{"project":"loans","environment":"live"},"names":["KEY"]}`,
+	"take-in": `{"entries":[{"name":"A","versions":[{"kind":"setting","value":"1","at":"2026-11-23T12:00:00Z","by":"X"}]}]}`, "revert": `{"change":1}`, "move": `{"to":{"project":"loans"},"names":["KEY"]}`, "copy": `{"from":{"project":"loans","environment":"live"},"names":["KEY"]}`,
 }
 
 func bodyOf(id string) string {

@@ -35,6 +35,7 @@ func (a *app) project() *cli.Command {
 			Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 				return a.restorePlace(ctx, c, client.Place{Project: cmd.Args().First()})
 			})},
+		a.archiveProject(), a.takeInProject(),
 		&cli.Command{Name: "destroy", Usage: "delete the keys of a removed project, at once and for good", ArgsUsage: "PROJECT", Flags: []cli.Flag{yesFlag()},
 			Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 				return a.destroyPlace(ctx, cmd, c, client.Place{Project: cmd.Args().First()})

@@ -60,6 +60,80 @@ func TestNoAnswerIsStaleOnAnyInstance(t *testing.T) {
 	assert.True(t, v.Whole, "%v", v.Problems)
 }
 
+// A hundred thousand keeps, revocations and resolves by eight workloads on two
+// instances: no resolve that began after an acknowledged change answers what was
+// before, and no token is good for anything after its revocation. Each workload
+// has names of its own, so that it knows what must be answered.
+func TestNothingIsStaleInAHundredThousandSteps(t *testing.T) {
+	s, owner := loans(t)
+	urls := []string{s.URL, second(t, s).URL}
+	const workers, steps = 8, 12_500
+	var group sync.WaitGroup
+	for w := range workers {
+		workload, err := owner.AddWorkload(ctx, fmt.Sprintf("worker-%d", w))
+		require.NoError(t, err)
+		_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: workload.Name, Role: "editor", Project: "loans"})
+		require.NoError(t, err)
+		group.Go(func() {
+			random := rand.New(rand.NewPCG(uint64(w), 7))
+			signIn := func() (on [2]*client.Client) {
+				for i, url := range urls {
+					on[i], err = client.New(url)
+					if err == nil && i == 0 {
+						_, err = on[0].SignInWorkload(ctx, workload.ClientID, workload.ClientSecret)
+					} else if err == nil {
+						on[1].UseToken(on[0].Token())
+					}
+					if !assert.NoError(t, err) {
+						return on
+					}
+				}
+				return on
+			}
+			clients := signIn()
+			model := map[string]string{}
+			for step := range steps {
+				name := fmt.Sprintf("W%d_%d", w, random.IntN(3))
+				switch chance := random.IntN(1000); {
+				case chance < 15:
+					value := fmt.Sprint("value ", step)
+					_, err := clients[random.IntN(2)].Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{secretEdit(name, value)}})
+					if !assert.NoError(t, err) {
+						return
+					}
+					model[name] = value
+				case chance < 16:
+					if !assert.NoError(t, clients[random.IntN(2)].SignOut(ctx)) {
+						return
+					}
+					for _, c := range clients {
+						if _, err := c.Resolve(ctx, live, nil, []string{"adytum:" + name}); !assert.ErrorIs(t, err, client.ErrNotSignedIn, "step %d: a revoked token", step) {
+							return
+						}
+					}
+					clients = signIn()
+				}
+				out, err := clients[random.IntN(2)].Resolve(ctx, live, nil, []string{"adytum:" + name})
+				if !assert.NoError(t, err) {
+					return
+				}
+				got := ""
+				if len(out.Values) > 0 {
+					got = out.Values[0].Value
+				}
+				if !assert.Equal(t, model[name], got, "step %d", step) {
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	v, err := owner.VerifyTrail(ctx)
+	require.NoError(t, err)
+	assert.True(t, v.Whole, "%v", v.Problems)
+	assert.Greater(t, v.Events, int64(workers*steps))
+}
+
 func TestARevocationHoldsAtOnceOnAnyInstance(t *testing.T) {
 	s, owner := loans(t)
 	keep(t, owner, live, secretEdit("KEY", "value"))
