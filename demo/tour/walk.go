@@ -14,7 +14,7 @@ import (
 
 // walk is the job, once from end to end.
 func (t *tour) walk() error {
-	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.workload, t.refusals, t.trail, t.otherRepositories} {
+	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.release, t.workload, t.refusals, t.trail, t.otherRepositories} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -160,6 +160,34 @@ func (t *tour) sweepHistory() error {
 func (t *tour) storedPassword() (string, error) {
 	r, err := t.run("", ends(0), "adytum", "value", "PGPASSWORD", "-p", "loans", "-e", "live")
 	return r.stdout, err
+}
+
+// release compares two environments before a release, carries over what is
+// missing, and goes back when it was too early.
+func (t *tour) release() error {
+	t.heading("Before a release he compares staging with live, without seeing a value")
+	t.dir, t.env = t.home, []string{"ADYTUM_PROJECT=loans", "ADYTUM_ENVIRONMENT=live"}
+	defer func() { t.env = nil }()
+	return t.commands(
+		t.command("", ends(0, "PENNYWICK_WEBHOOK_KEY  missing in loans/live", "FINES_BY_CARD          missing in loans/live", "different"), "adytum", "compare", "staging", "live"),
+		t.command("", ends(3, "missing in loans/live"), "adytum", "compare", "staging", "live", "--check"),
+		t.command("", ends(0, "nothing was done", "PENNYWICK_WEBHOOK_KEY added (secret, version 1, copied from loans/staging"), "adytum", "copy", "--from", "staging", "--to", "live", "--missing", "--dry-run"),
+		t.command("", ends(0, "revision 4"), "adytum", "copy", "--from", "staging", "--to", "live", "--missing", "--because", "fines by card go live"),
+		t.command("", ends(0, "loans/staging"), "adytum", "list", "--same-as", "PENNYWICK_WEBHOOK_KEY"),
+		t.command("", ends(0, "replaced", "generated: 48 characters of hex, 192 bits"), "adytum", "keep", "PENNYWICK_WEBHOOK_KEY", "--random", "--alphabet", "hex", "--length", "48", "--expires", "90d", "--owner", "Tomasz Lindqvist", "--because", "live has a key of its own"),
+		t.command("", ends(0, "wins", "organization"), "adytum", "show", "TIMEZONE", "--layers"),
+		func() error {
+			t.heading("The release is taken back: the layer as it stood, as a new change")
+			return nil
+		},
+		t.command("", ends(0, "PENNYWICK_WEBHOOK_KEY removed", "FINES_BY_CARD removed"), "adytum", "revert", "--to", "3", "--because", "the card terminal is not there yet"),
+		t.command("", ends(1, "PENNYWICK_WEBHOOK_KEY is not set in loans/live"), "adytum", "value", "PENNYWICK_WEBHOOK_KEY"),
+		t.command("", ends(0, "restored"), "adytum", "revert", "--change", "6", "--because", "and here it is"),
+		t.command("", ends(0, "active until", "superseded", "copied from loans/staging, version 1"), "adytum", "history", "PENNYWICK_WEBHOOK_KEY"),
+		t.command("", ends(0, "fines by card go live", "and here it is"), "adytum", "changes"),
+		t.command("mine-alone-for-trying\n", ends(0, "and for nobody else"), "adytum", "private", "PENNYWICK_WEBHOOK_KEY", "--stdin", "-e", "staging"),
+		t.command("", prints("mine-alone-for-trying"), "adytum", "value", "PENNYWICK_WEBHOOK_KEY", "-e", "staging"),
+	)
 }
 
 func (t *tour) workload() error {

@@ -3,6 +3,7 @@ package command
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -80,6 +81,9 @@ func (a *app) showComparison(cmd *cli.Command, compared wire.Comparison) error {
 			rows = append(rows, row)
 		}
 	}
+	// What is missing stops a release, so it stands first.
+	order := map[string]int{"only-a": 1, "only-b": 1, "different": 2, "unknown": 3, "same": 4}
+	slices.SortStableFunc(rows, func(a, b wire.ComparedRow) int { return order[a.State] - order[b.State] })
 	said := map[string]string{"same": "same", "different": "different", "only-a": "missing in " + compared.B, "only-b": "missing in " + compared.A, "unknown": "not told"}
 	if len(rows) > 0 {
 		err := list(a, cmd, rows, []string{"NAME", "", compared.A, compared.B}, func(r wire.ComparedRow) []string {
