@@ -195,12 +195,17 @@ func TestTheTrailShowsWhatWasDoneAndRefused(t *testing.T) {
 	_, err = c.Value(ctx, staging, "KEY")
 	require.Error(t, err)
 
-	events, err := owner.Trail(ctx, "", 100)
-	require.NoError(t, err)
+	var events wire.Events
 	var lines []string
-	for _, e := range events.Events {
-		lines = append(lines, e.Who+" "+e.Action+" "+e.Outcome+" "+e.Place)
-	}
+	require.Eventually(t, func() bool {
+		lines = nil
+		events, err = owner.Trail(ctx, "", 100)
+		require.NoError(t, err)
+		for _, e := range events.Events {
+			lines = append(lines, e.Who+" "+e.Action+" "+e.Outcome+" "+e.Place)
+		}
+		return slices.Contains(lines, "priya@fernhollow.example entry.value refused loans/staging")
+	}, 10*time.Second, 20*time.Millisecond, "refusals are written within a second")
 	for _, want := range []string{"Ines Okafor entry.value allowed loans/live", "priya@fernhollow.example entry.value refused loans/live",
 		"priya@fernhollow.example entry.value refused loans/staging", "Ines Okafor change.commit allowed loans/live", "Ines Okafor project.add allowed loans", " organization.setup allowed "} {
 		assert.Contains(t, lines, want)
@@ -254,6 +259,11 @@ func TestTheTrailOfAPageGoesOnWithoutGapOrRepetition(t *testing.T) {
 		_, err := owner.Entries(ctx, live)
 		require.NoError(t, err)
 	}
+	require.Eventually(t, func() bool {
+		page, err := owner.Trail(ctx, "", 200)
+		require.NoError(t, err)
+		return len(page.Events) > 30
+	}, 10*time.Second, 20*time.Millisecond, "what waited is written")
 	seen := map[string]bool{}
 	cursor := ""
 	for range 50 {
