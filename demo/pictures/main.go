@@ -136,6 +136,9 @@ func (p *pictures) console() error {
 // service, signed in as its steward.
 var shots = []struct{ name, commands string }{
 	{"client-list", "adytum list -p loans -e live; adytum show QUILLPOST_KEY -p loans -e live"},
+	{"client-compare", "adytum compare staging live -p loans; adytum copy --from staging --to live --missing --dry-run -p loans"},
+	{"client-going-back", "adytum history QUILLPOST_KEY -p loans -e live; adytum changes -p loans -e live; adytum revert --to 2 -p loans -e live --dry-run"},
+	{"client-keep", "adytum keep SESSION_KEY --random -p loans -e staging --owner Tomasz --max-age 90 --because renewed; adytum show SESSION_KEY -p loans -e staging; adytum show SHOW_TRACEBACKS --layers -p loans -e local"},
 	{"client-sweep-tree", "adytum sweep tree"},
 	{"client-adopt", "adytum link loans; adytum environment add workshop; adytum adopt .env -e workshop; cat .env"},
 	{"client-supply", "adytum needs -e workshop; adytum supply -e workshop -- bin/report; A=adytum:PGPASWORD adytum supply -e live --expand A -- bin/report"},

@@ -81,6 +81,9 @@ func (c *Cluster) URL(database string) string {
 	return fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", Administrator, c.password, c.port, database)
 }
 
+// Folder is where everything of the cluster lies.
+func (c *Cluster) Folder() string { return c.folder }
+
 // Port is the port on loopback.
 func (c *Cluster) Port() int { return c.port }
 

@@ -261,7 +261,7 @@ func (c *commit) tellSame(r *record, s step, out *wire.Effect) error {
 	if !c.dry || len(r.live) == 0 || s.source.How == layers.Generated {
 		return nil
 	}
-	if _, may := c.op.dir.grants.Decide(c.op.caller.Subject, access.Read, c.at.where); !may && !c.at.private {
+	if !c.mayReadHere() {
 		return nil
 	}
 	newest := r.live[len(r.live)-1]
@@ -274,6 +274,12 @@ func (c *commit) tellSame(r *record, s step, out *wire.Effect) error {
 	}
 	out.Same = envelope.Same(present, envelope.Fingerprint(c.prints, s.value))
 	return nil
+}
+
+// mayReadHere tells whether the caller may read what the layer sets.
+func (c *commit) mayReadHere() bool {
+	_, may := c.op.dir.grants.Decide(c.op.caller.Subject, access.Read, c.at.where)
+	return may || c.at.private
 }
 
 // describe gives an entry other details.
@@ -360,6 +366,11 @@ func (c *commit) checkRules(r *record, kept bool, s step) error {
 	}
 	value := s.value
 	if !kept {
+		// Rules that one can choose would tell a value bit by bit to one who may not
+		// read it.
+		if newest.Kind == string(layers.Secret) && !c.mayReadHere() {
+			return nil
+		}
 		if value, err = c.open(r, newest); err != nil {
 			return err
 		}

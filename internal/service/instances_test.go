@@ -222,9 +222,9 @@ func TestAKilledServiceAndDatabaseLoseNothingAcknowledged(t *testing.T) {
 		mu    sync.Mutex
 		kept  []string
 	)
-	for w := range 8 {
+	for w := range 200 {
 		group.Go(func() {
-			for i := range 200 {
+			for i := range 20 {
 				name := fmt.Sprintf("W%d_%d", w, i)
 				if _, err := c.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{secretEdit(name, "value of "+name)}}); err != nil {
 					return

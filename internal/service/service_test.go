@@ -1,12 +1,15 @@
 package service_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"net/http"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -294,6 +297,25 @@ func TestASecretNeverStandsInTheDatabaseOrTheLog(t *testing.T) {
 			assert.NotContains(t, s.Log.String(), form, "%s in the log", name)
 		}
 	}
+	// Nor in what the database writes beside it: its log before writing, and its log.
+	searched := 0
+	for _, pattern := range []string{"data/pg_wal/*", "log"} {
+		files, err := filepath.Glob(filepath.Join(testkit.Cluster(t).Folder(), pattern))
+		require.NoError(t, err)
+		for _, file := range files {
+			content, err := os.ReadFile(file)
+			if err != nil {
+				continue // a folder
+			}
+			searched++
+			for _, forbidden := range []string{value, testkit.OwnerPassword, "Zk3vQ9sLw2Xc7Bn5"} {
+				for _, form := range [][]byte{[]byte(forbidden), []byte(hex.EncodeToString([]byte(forbidden))), []byte(base64.StdEncoding.EncodeToString([]byte(forbidden))[:len(forbidden)])} {
+					assert.False(t, bytes.Contains(content, form), "%s holds a value", file)
+				}
+			}
+		}
+	}
+	assert.GreaterOrEqual(t, searched, 2, "there was something to search")
 	changes, err := owner.Changes(ctx, live)
 	require.NoError(t, err)
 	assert.Contains(t, changes[0].Reason, "[withheld]", "a value typed as a reason is not kept")

@@ -275,6 +275,14 @@ func TestNoWayRoundRead(t *testing.T) {
 	dry, err := c.Commit(ctx, live, client.Commit{Base: client.AnyRevision, DryRun: true}, wire.ChangeRequest{Edits: []wire.Edit{secretEdit("KEY", value)}})
 	require.NoError(t, err)
 	assert.False(t, dry.Effects[0].Same)
+	// Nor do rules tell a value bit by bit to one who chooses them.
+	for _, pattern := range []string{"^the-glass", "^something else"} {
+		for _, act := range []wire.Edit{{Act: "describe", Name: "KEY"}, {Act: "revert", Name: "KEY", Version: 1}} {
+			act.Details = &wire.Details{Rules: &wire.Rules{Pattern: pattern}}
+			_, err := c.Commit(ctx, live, client.Commit{Base: client.AnyRevision, DryRun: true}, wire.ChangeRequest{Edits: []wire.Edit{act}})
+			assert.NoError(t, err, "%s %s", act.Act, pattern)
+		}
+	}
 	same, err := c.Same(ctx, staging, "KEY")
 	require.NoError(t, err)
 	assert.Empty(t, same.Same, "what is the same in live is not told")
