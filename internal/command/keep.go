@@ -390,8 +390,8 @@ func whatOf(c wire.Change) string {
 			what[i] += " to " + e.To
 		}
 	}
-	if len(what) > 4 {
-		what = append(what[:3], fmt.Sprintf("and %d more", len(what)-3))
+	if len(what) > 3 {
+		what = append(what[:2], fmt.Sprintf("and %d more", len(what)-2))
 	}
 	return strings.Join(what, ", ")
 }

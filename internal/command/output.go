@@ -1,10 +1,12 @@
 package command
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -59,16 +61,32 @@ func (a *app) json(v any) error {
 	return e.Encode(v)
 }
 
+// table writes rows in columns. A column that is empty in all rows is left out.
 func (a *app) table(header []string, rows [][]string) error {
-	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(w, strings.Join(header, "\t"))
-	for _, row := range rows {
-		for i := range row {
-			row[i] = printable(row[i])
+	var columns []int
+	for i := range header {
+		if len(rows) == 0 || slices.ContainsFunc(rows, func(row []string) bool { return row[i] != "" }) {
+			columns = append(columns, i)
 		}
-		fmt.Fprintln(w, strings.TrimRight(strings.Join(row, "\t"), "\t"))
 	}
-	return w.Flush()
+	var text bytes.Buffer
+	w := tabwriter.NewWriter(&text, 0, 0, 2, ' ', 0)
+	for _, row := range append([][]string{header}, rows...) {
+		cells := make([]string, len(columns))
+		for i, column := range columns {
+			cells[i] = printable(row[column])
+		}
+		fmt.Fprintln(w, strings.Join(cells, "\t"))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	for line := range strings.Lines(text.String()) {
+		if _, err := fmt.Fprintln(a.out, strings.TrimRight(line, " \n")); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // say tells the person something that is no data.
