@@ -186,10 +186,11 @@ func (s *Service) changeLayer(op *operation, place layers.Place, o CommitOptions
 // shared finds a place on the newest directory, which cannot move on before the
 // transaction ends.
 func (op *operation) shared(tx *storage.Tx, place layers.Place, find func(*operation, layers.Place) (located, error)) (located, error) {
-	if err := tx.ShareOrganization(); err != nil {
+	o, err := tx.ShareOrganization()
+	if err != nil {
 		return located{}, err
 	}
-	d, err := op.service.currentDirectory(tx)
+	d, err := op.service.directoryAt(tx, o)
 	if err != nil {
 		return located{}, err
 	}
@@ -212,15 +213,20 @@ func (op *operation) lock(tx *storage.Tx, l located) (*commit, error) {
 		return nil, err
 	}
 	c := &commit{op: op, tx: tx, at: l, dirty: map[int64]bool{}, scope: storage.Scope{l.where.Project}}
-	// Not before the lock was had: others may have changed the layer meanwhile.
-	if c.now, err = notBefore(tx, trail.LayerLane(head.ID), head.Revision, s.now().UTC().Truncate(time.Microsecond)); err != nil {
-		return nil, err
-	}
 	loaded, err := s.loadLayers(tx, op.dir, []storage.Layer{head})
 	if err != nil {
 		return nil, err
 	}
 	c.layer = loaded[head.ID]
+	// Not before the lock was had: others may have changed the layer meanwhile.
+	c.now = s.now().UTC().Truncate(time.Microsecond)
+	if last := c.layer.changedAt; last.IsZero() {
+		if c.now, err = notBefore(tx, trail.LayerLane(head.ID), head.Revision, c.now); err != nil {
+			return nil, err
+		}
+	} else if c.now.Before(last) {
+		c.now = last
+	}
 	if c.key, err = s.keys.newest(tx, l.where.Project); err != nil {
 		return nil, err
 	}
@@ -513,5 +519,6 @@ func (c *commit) publish() {
 			s.sealed.remove(sealedID{v.EntryID, n})
 		}
 	}
+	c.next.changedAt = c.now
 	s.layers.put(c.next)
 }

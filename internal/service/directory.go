@@ -62,6 +62,12 @@ func (s *Service) currentDirectory(tx *storage.Tx) (*directory, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.directoryAt(tx, o)
+}
+
+// directoryAt returns the directory at the revision of the organization's row,
+// which was read in the same transaction.
+func (s *Service) directoryAt(tx *storage.Tx, o storage.Organization) (*directory, error) {
 	if d := s.directory.Load(); d != nil && d.organization.Revision == o.Revision {
 		return d, nil
 	}

@@ -89,6 +89,7 @@ type keyring struct {
 	roots        map[int64]*secret.Key // wrapping keys, by the root key's id
 	projects     map[int64]*projectKey // by the key's id
 	prints       map[int64]*projectKey // fingerprint keys, by project
+	newestOf     map[int64]newestKey   // by project
 }
 
 // signing are the keys that say that records are this installation's own. They
@@ -109,7 +110,7 @@ func openKeyring(tx *storage.Tx, given []*secret.Key) (*keyring, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &keyring{organization: o.UID, roots: map[int64]*secret.Key{}, projects: map[int64]*projectKey{}, prints: map[int64]*projectKey{}}
+	k := newKeyring(o.UID)
 	known, err := tx.RootKeys()
 	if err != nil {
 		return nil, err
@@ -132,6 +133,10 @@ func openKeyring(tx *storage.Tx, given []*secret.Key) (*keyring, error) {
 		}
 	}
 	return nil, errors.New("the organization's signing key is missing from the database")
+}
+
+func newKeyring(organization string) *keyring {
+	return &keyring{organization: organization, roots: map[int64]*secret.Key{}, projects: map[int64]*projectKey{}, prints: map[int64]*projectKey{}, newestOf: map[int64]newestKey{}}
 }
 
 // addRoots takes up those of the given root keys that the database knows.
@@ -326,16 +331,38 @@ func (k *keyring) createProject(tx *storage.Tx, project int64, now time.Time) er
 
 // newest is the key of a project that new versions are wrapped with.
 func (k *keyring) newest(tx *storage.Tx, project int64) (*projectKey, error) {
+	k.mu.Lock()
+	known := k.newestOf[project]
+	k.mu.Unlock()
+	if known.key != nil && time.Since(known.at) < newestFor {
+		return known.key, nil
+	}
 	stored, err := tx.ProjectKeys(project)
 	if err != nil {
 		return nil, err
 	}
 	for i := len(stored) - 1; i >= 0; i-- {
 		if stored[i].Purpose == forValues {
-			return k.open(stored[i])
+			key, err := k.open(stored[i])
+			if err == nil {
+				k.mu.Lock()
+				k.newestOf[project] = newestKey{key, time.Now()}
+				k.mu.Unlock()
+			}
+			return key, err
 		}
 	}
 	return nil, fmt.Errorf("the key of project %d is missing from the database", project)
+}
+
+// newestFor is how long the newest key is taken for the newest without asking. A
+// renewal of the key waits for longer before it deletes the old one.
+const newestFor = time.Second
+
+// newestKey is a project's newest key, and when it was asked for.
+type newestKey struct {
+	key *projectKey
+	at  time.Time
 }
 
 // byID is one key of a project.

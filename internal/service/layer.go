@@ -21,7 +21,9 @@ type loadedLayer struct {
 	records map[int64]*record // every entry, removed and destroyed ones too
 	name    string            // of the place
 	names   string            // of the directory that it shows names of
-	timed   bool              // whether anything begins or ceases to count at a moment
+	// changedAt is the time of the change that made it, where this instance made it.
+	changedAt time.Time
+	timed     bool // whether anything begins or ceases to count at a moment
 }
 
 // record is an entry's row with the rows of the versions that count.

@@ -268,9 +268,26 @@ func (r *Rekeyer) project(d *directory, id int64) error {
 	if err != nil {
 		return err
 	}
-	if err := r.rewrapVersions(id, newest); err != nil {
-		return err
+	// Instances go on with the old key for a moment.
+	for try := 1; ; try++ {
+		if err := r.rewrapVersions(id, newest); err != nil {
+			return err
+		}
+		err := r.retire(id, place)
+		if err == nil || try == retireTries || !errors.Is(err, errStillUsed) {
+			return err
+		}
+		time.Sleep(2 * newestFor)
 	}
+}
+
+// retireTries is how often an old project key is tried to be deleted.
+const retireTries = 10
+
+var errStillUsed = errors.New("a value was kept under the old key meanwhile; run this again")
+
+// retire deletes the keys of a project that wrap nothing any more.
+func (r *Rekeyer) retire(id int64, place string) error {
 	return r.step("project-key.retire", []string{place}, func(tx *storage.Tx) error {
 		if err := tx.Widen(storage.Scope{0, id}); err != nil {
 			return err
@@ -281,7 +298,7 @@ func (r *Rekeyer) project(d *directory, id int64) error {
 		}
 		for _, k := range old[:len(old)-1] {
 			if err := tx.DeleteProjectKey(id, k.ID); err != nil {
-				return fmt.Errorf("a value was kept under the old key meanwhile; run this again: %w", err)
+				return fmt.Errorf("%w: %w", errStillUsed, err)
 			}
 		}
 		return nil

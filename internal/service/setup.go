@@ -83,7 +83,7 @@ func firstKeyring(tx *storage.Tx, uid string, root *secret.Key, proof []byte, no
 	if err != nil {
 		return nil, err
 	}
-	keys := &keyring{organization: uid, roots: map[int64]*secret.Key{}, projects: map[int64]*projectKey{}, prints: map[int64]*projectKey{}}
+	keys := newKeyring(uid)
 	if err := keys.addRoots([]*secret.Key{root}, known); err != nil {
 		return nil, err
 	}

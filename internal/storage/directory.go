@@ -35,11 +35,12 @@ func (tx *Tx) LockOrganization() (Organization, error) {
 	return o, classify(err)
 }
 
-// ShareOrganization keeps others from changing the organization's rows, and lets
+// ShareOrganization reads the organization's row, keeps others from changing the organization's rows, and lets
 // others share it, until the transaction ends.
-func (tx *Tx) ShareOrganization() error {
+func (tx *Tx) ShareOrganization() (Organization, error) {
 	var o Organization
-	return classify(tx.db.Clauses(clause.Locking{Strength: "SHARE"}).Take(&o).Error)
+	err := tx.db.Clauses(clause.Locking{Strength: "SHARE"}).Take(&o).Error
+	return o, classify(err)
 }
 
 // CreateOrganization writes the organization's row; there may be none yet.

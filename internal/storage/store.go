@@ -143,6 +143,8 @@ func classify(err error) error {
 		return ErrTaken
 	case errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001"):
 		return fmt.Errorf("%w: two changes waited for each other", ErrUnavailable)
+	case errors.As(err, &pg) && pg.Code == "23503" && pg.TableName == "version_keys":
+		return fmt.Errorf("%w: the project's key was renewed at this moment", ErrUnavailable)
 	case errors.As(err, &pg):
 		// 08: connection exceptions; 57P01 to 57P03: shutting down or starting; 53300: too many connections.
 		if strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300" {
