@@ -48,14 +48,22 @@ func (c *Client) Who(ctx context.Context) (wire.Who, error) {
 
 // Projects lists the projects that the caller may know of.
 func (c *Client) Projects(ctx context.Context) ([]wire.Project, error) {
-	var all []wire.Project
+	return paged(ctx, c, "/api/v1/projects", func(p wire.Project) string { return p.Name })
+}
+
+// pageSize is how much of a list one request obtains.
+const pageSize = 1000
+
+// paged obtains all of a list, a page at a time.
+func paged[T any](ctx context.Context, c *Client, path string, key func(T) string) ([]T, error) {
+	all := []T{}
 	for cursor := ""; ; {
-		page, err := get[[]wire.Project](ctx, c, "/api/v1/projects?limit=1000&cursor="+url.QueryEscape(cursor))
+		page, err := get[[]T](ctx, c, path+"?limit="+strconv.Itoa(pageSize)+"&cursor="+url.QueryEscape(cursor))
 		all = append(all, page...)
-		if err != nil || len(page) < 1000 {
+		if err != nil || len(page) < pageSize {
 			return all, err
 		}
-		cursor = page[len(page)-1].Name
+		cursor = key(page[len(page)-1])
 	}
 }
 
@@ -134,7 +142,7 @@ func (c *Client) DestroyPlace(ctx context.Context, p Place) (wire.Gone, error) {
 
 // People lists those who can sign in.
 func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
-	return get[[]wire.Person](ctx, c, "/api/v1/people")
+	return paged(ctx, c, "/api/v1/people", func(p wire.Person) string { return p.Login })
 }
 
 // AddPerson makes a person.
@@ -144,7 +152,7 @@ func (c *Client) AddPerson(ctx context.Context, p wire.NewPerson) (wire.Person, 
 
 // Workloads lists the programs that can sign in.
 func (c *Client) Workloads(ctx context.Context) ([]wire.Workload, error) {
-	return get[[]wire.Workload](ctx, c, "/api/v1/workloads")
+	return paged(ctx, c, "/api/v1/workloads", func(w wire.Workload) string { return w.Name })
 }
 
 // AddWorkload makes a workload; its client secret is in the answer, this once.
@@ -154,7 +162,7 @@ func (c *Client) AddWorkload(ctx context.Context, name string) (wire.Workload, e
 
 // Grants lists the grants at places that the caller may manage.
 func (c *Client) Grants(ctx context.Context) ([]wire.Grant, error) {
-	return get[[]wire.Grant](ctx, c, "/api/v1/grants")
+	return paged(ctx, c, "/api/v1/grants", func(g wire.Grant) string { return fmt.Sprintf("%020d", g.ID) })
 }
 
 // AddGrant gives someone a role.

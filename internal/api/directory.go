@@ -2,7 +2,10 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -31,13 +34,31 @@ type grantPath struct {
 	Grant int64 `path:"grant"`
 }
 
+// Cursor chooses a page of a list. It is exported for huma to see its fields.
+type Cursor struct {
+	Cursor string `query:"cursor" maxLength:"200" doc:"What the page before ended with: a login, a workload's name, a grant's number of twenty digits."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"1000"`
+}
+
+// pageOf is a page of a list, in the order of its keys.
+func pageOf[T any](all []T, c Cursor, key func(T) string) []T {
+	slices.SortStableFunc(all, func(a, b T) int { return strings.Compare(key(a), key(b)) })
+	start, _ := slices.BinarySearchFunc(all, c.Cursor, func(item T, cursor string) int {
+		if key(item) <= cursor {
+			return -1
+		}
+		return 1
+	})
+	return all[start:min(len(all), start+c.Limit)]
+}
+
 // directory registers projects, environments, people, workloads and grants.
 func (s *server) directory(a huma.API) {
 	s.projects(a)
 	signedIn(s, a, operation("list-people", http.MethodGet, "/people", "List people", tagged("access")),
-		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Person], error) {
+		func(ctx context.Context, c service.Caller, in *Cursor) (*body[[]wire.Person], error) {
 			out, err := s.service.People(ctx, c)
-			return &body[[]wire.Person]{out}, err
+			return &body[[]wire.Person]{pageOf(out, *in, func(p wire.Person) string { return p.Login })}, err
 		})
 	signedIn(s, a, operation("add-person", http.MethodPost, "/people", "Add a person", tagged("access"), created),
 		func(ctx context.Context, c service.Caller, in *newPerson) (*body[wire.Person], error) {
@@ -45,9 +66,9 @@ func (s *server) directory(a huma.API) {
 			return &body[wire.Person]{out}, err
 		})
 	signedIn(s, a, operation("list-workloads", http.MethodGet, "/workloads", "List workloads", tagged("access")),
-		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Workload], error) {
+		func(ctx context.Context, c service.Caller, in *Cursor) (*body[[]wire.Workload], error) {
 			out, err := s.service.Workloads(ctx, c)
-			return &body[[]wire.Workload]{out}, err
+			return &body[[]wire.Workload]{pageOf(out, *in, func(w wire.Workload) string { return w.Name })}, err
 		})
 	signedIn(s, a, operation("add-workload", http.MethodPost, "/workloads", "Add a workload; its client secret is in the answer, this once", tagged("access"), created),
 		func(ctx context.Context, c service.Caller, in *newNamed) (*body[wire.Workload], error) {
@@ -55,9 +76,9 @@ func (s *server) directory(a huma.API) {
 			return &body[wire.Workload]{out}, err
 		})
 	signedIn(s, a, operation("list-grants", http.MethodGet, "/grants", "List the grants at places that the caller may manage", tagged("access")),
-		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Grant], error) {
+		func(ctx context.Context, c service.Caller, in *Cursor) (*body[[]wire.Grant], error) {
 			out, err := s.service.Grants(ctx, c)
-			return &body[[]wire.Grant]{out}, err
+			return &body[[]wire.Grant]{pageOf(out, *in, func(g wire.Grant) string { return fmt.Sprintf("%020d", g.ID) })}, err
 		})
 	signedIn(s, a, operation("add-grant", http.MethodPost, "/grants", "Give someone a role somewhere", tagged("access"), created),
 		func(ctx context.Context, c service.Caller, in *newGrant) (*body[wire.Grant], error) {

@@ -73,6 +73,26 @@ func TestListsGoOnByCursorWithoutGapOrRepetition(t *testing.T) {
 	_, text := ask(t, http.MethodGet, s.URL+"/api/v1/projects?limit=3&cursor=p0", owner.Token(), "")
 	require.NoError(t, json.Unmarshal([]byte(text), &projects))
 	assert.Equal(t, []string{"p1", "p2", "p3"}, []string{projects[0].Name, projects[1].Name, projects[2].Name})
+	for i := range 3 {
+		_, err := owner.AddWorkload(ctx, fmt.Sprintf("w%d", i))
+		require.NoError(t, err)
+		_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: fmt.Sprintf("w%d", i), Role: "consumer", Project: "loans"})
+		require.NoError(t, err)
+	}
+	var workloads []wire.Workload
+	_, text = ask(t, http.MethodGet, s.URL+"/api/v1/workloads?limit=1&cursor=w0", owner.Token(), "")
+	require.NoError(t, json.Unmarshal([]byte(text), &workloads))
+	require.Len(t, workloads, 1)
+	assert.Equal(t, "w1", workloads[0].Name)
+	var grants []wire.Grant
+	_, text = ask(t, http.MethodGet, s.URL+"/api/v1/grants?limit=2&cursor=00000000000000000001", owner.Token(), "")
+	require.NoError(t, json.Unmarshal([]byte(text), &grants))
+	require.Len(t, grants, 2)
+	assert.EqualValues(t, 2, grants[0].ID)
+	var people []wire.Person
+	_, text = ask(t, http.MethodGet, s.URL+"/api/v1/people?cursor=zzz", owner.Token(), "")
+	require.NoError(t, json.Unmarshal([]byte(text), &people))
+	assert.Empty(t, people)
 	var history wire.History
 	_, text = ask(t, http.MethodGet, s.URL+livePath+"/entries/N00/versions?limit=2&before=4", owner.Token(), "")
 	require.NoError(t, json.Unmarshal([]byte(text), &history))
