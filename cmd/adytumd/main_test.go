@@ -71,6 +71,35 @@ func TestSettingUpAndServing(t *testing.T) {
 	}
 	require.NoError(t, serve.Process.Signal(syscall.SIGTERM))
 	assert.NoError(t, serve.Wait(), "a signal ends the service well")
+	backUpAndRekey(t, sh, program, folder)
+}
+
+// backUpAndRekey backs an installation up, renews its keys, and recovers what was
+// backed up into another database, as an operator does.
+func backUpAndRekey(t *testing.T, sh *testkit.Shell, program, folder string) {
+	t.Helper()
+	ok := func(args ...string) testkit.Result {
+		t.Helper()
+		r := sh.Exec(t, "", program, append([]string{"--config", "adytumd.yaml"}, args...)...)
+		require.Equal(t, 0, r.Code, r.Stderr)
+		return r
+	}
+	old, err := os.ReadFile(filepath.Join(folder, "root.key"))
+	require.NoError(t, err)
+	assert.Contains(t, ok("rekey").Stderr, "The root key is renewed")
+	assert.Contains(t, ok("rekey", "--all-projects").Stderr, "The keys are renewed")
+	now, err := os.ReadFile(filepath.Join(folder, "root.key"))
+	require.NoError(t, err)
+	assert.NotEqual(t, old, now)
+	kept, err := filepath.Glob(filepath.Join(folder, "root.key.retired-*"))
+	require.NoError(t, err)
+	assert.Len(t, kept, 1)
+
+	parts := strings.Fields(ok("backup", "--to", folder).Stdout)
+	require.Len(t, parts, 2)
+	r := sh.Exec(t, "", program, "--config", "adytumd.yaml", "recover", "--data", parts[0], "--keys", parts[1])
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Stderr, "holds an installation already")
 }
 
 func TestWrongUsage(t *testing.T) {
@@ -79,10 +108,13 @@ func TestWrongUsage(t *testing.T) {
 	for says, args := range map[string][]string{
 		"the setting database is missing":         {"serve"},
 		"the setting database-migrate is missing": {"migrate"},
-		"--help":                  {"serve", "--colour"},
-		"read the configuration":  {"--config", "none.yaml", "serve"},
-		"there are text and json": {"demo", "--home", "x", "--output", "xml"},
-		"demo needs --home":       {"demo"},
+		"--help":                          {"serve", "--colour"},
+		"read the configuration":          {"--config", "none.yaml", "serve"},
+		"there are text and json":         {"demo", "--home", "x", "--output", "xml"},
+		"demo needs --home":               {"demo"},
+		"backup needs --to":               {"backup"},
+		"recover needs --data, --keys":    {"recover"},
+		"name one project with --project": {"rekey", "--project", "loans", "--all-projects"},
 		"setup needs --organization, --owner-login, --owner-name": {"setup"},
 		"there is no command \"sirve\"":                           {"sirve"},
 	} {
