@@ -90,6 +90,7 @@ func (s *server) register(router chi.Router) huma.API {
 	config.DocsPath = "" // the page that would stand there loads a script from elsewhere
 	config.SchemasPath = ""
 	config.CreateHooks = nil
+	config.Formats = formats(config.Formats)
 	config.Transformers = append(config.Transformers, withoutValues)
 	config.Info.Description = "An encrypted, shared store of credentials and settings. Problems are RFC 9457 problem details."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
