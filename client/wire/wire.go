@@ -363,6 +363,11 @@ type ArchivedVersion struct {
 	Destroyed  time.Time `json:"destroyed,omitzero"`
 }
 
+// ArchiveEnd is the last line of an archive. Without it the archive was cut off.
+type ArchiveEnd struct {
+	Entries int `json:"end" doc:"How many entries came before."`
+}
+
 // TakeInRequest keeps entries of an archive with their histories.
 type TakeInRequest struct {
 	Reason  string          `json:"reason,omitempty" maxLength:"1000"`

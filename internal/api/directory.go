@@ -160,7 +160,7 @@ func (s *server) projects(a huma.API) {
 		})
 	signedIn(s, a, operation("archive-project", http.MethodGet, "/projects/{project}/archive", "Everything of a project with all histories and all values, as JSON lines", tagged("projects"), lines),
 		func(ctx context.Context, c service.Caller, in *ProjectPath) (*written, error) {
-			// Refused before the first line is written; what fails later cuts the answer.
+			// Refused before the first line is written; what fails later leaves out the last.
 			stream, err := s.service.Archive(ctx, c, in.Project)
 			if err != nil {
 				return nil, err

@@ -211,7 +211,8 @@ func TestAnArchiveIsALineForEachEntry(t *testing.T) {
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 	assert.Equal(t, "application/jsonl", answer.Header.Get("Content-Type"))
 	lines := strings.Split(strings.TrimSpace(text), "\n")
-	require.Len(t, lines, 3)
+	require.Len(t, lines, 4)
+	assert.Equal(t, `{"end":2}`, lines[3], "whoever reads it knows that none is missing")
 	var project wire.ArchivedProject
 	require.NoError(t, json.Unmarshal([]byte(lines[0]), &project))
 	assert.Equal(t, "loans", project.Project)

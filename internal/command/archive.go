@@ -2,6 +2,7 @@ package command
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -51,25 +52,28 @@ func (a *app) archiveProject() *cli.Command {
 		})}
 }
 
-// copyLines copies the lines of a project's archive and counts its entries.
+// copyLines copies the lines of a project's archive, but the last, which tells
+// that none is missing, and counts its entries.
 func copyLines(ctx context.Context, c *client.Client, project string, w io.Writer) (entries int, err error) {
+	lines := -1 // the first is the project's
 	err = c.Archive(ctx, project, func(r io.Reader) error {
-		lines := bufio.NewReaderSize(r, 1<<20)
+		from := bufio.NewReaderSize(r, 1<<20)
 		for {
-			line, err := lines.ReadBytes('\n')
-			if errors.Is(err, io.EOF) && len(line) == 0 && entries >= 0 {
-				return nil
-			}
+			line, err := from.ReadBytes('\n')
 			if err != nil {
 				return fmt.Errorf("the service's answer was cut off; nothing was written: %w", err)
 			}
-			entries++
+			var end struct{ End *int }
+			if bytes.HasPrefix(line, []byte(`{"end":`)) && json.Unmarshal(line, &end) == nil && end.End != nil && *end.End == lines {
+				return nil
+			}
+			lines++
 			if _, err := w.Write(line); err != nil {
 				return err
 			}
 		}
 	})
-	return entries - 1, err // the first line is the project's
+	return lines, err
 }
 
 // writeInto writes a file of mode 0600 whole or not at all.

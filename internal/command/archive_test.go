@@ -12,7 +12,7 @@ import (
 )
 
 func TestAProjectIsTakenInByAnotherInstallation(t *testing.T) {
-	_, sh := loans(t)
+	from, sh := loans(t)
 	const passphrase = "lantern-harbour-acorn-quiet\n"
 	sh.OK(t, "one\n", "keep", "KEY", "--stdin", "--owner", "Tomasz", "--because", "the first")
 	sh.OK(t, "two\n", "keep", "KEY", "--stdin")
@@ -53,9 +53,16 @@ func TestAProjectIsTakenInByAnotherInstallation(t *testing.T) {
 	says(t, there.OK(t, "", "history", "KEY"), 0, "destroyed", "imported from an archive: by Ines Okafor")
 	says(t, there.OK(t, "", "show", "KEY"), 0, "owner       Tomasz")
 	says(t, there.OK(t, "", "list", "--removed"), 0, "GONE")
-	sh.OK(t, "", "keep", "--layer", "project", "-s", "X=1")
 	says(t, there.Run(t, "", "keep", "-s", "PAGE_SIZE=x"), 1, "PAGE_SIZE is not an integer")
 	says(t, there.OK(t, "", "project", "show", "lending"), 0, "max age        90 days")
 	says(t, there.Run(t, passphrase, "project", "take-in", "loans.archive", "--as", "lending", "--passphrase-stdin"), 1, "there is already a project")
 	says(t, sh.OK(t, "", "trail", "--limit", "10"), 0, "project.archive")
+
+	// The service fails in the midst of it: there is no file, and no half of one.
+	require.Positive(t, from.SQL(t, "UPDATE versions SET sealed = set_byte(sealed, 20, get_byte(sealed, 20) # 1) WHERE sealed IS NOT NULL"))
+	from.Stop()
+	from.Serve(t)
+	sh.SignIn(t, from)
+	says(t, sh.Run(t, passphrase, "project", "archive", "loans", "--to", "cut.archive", "--passphrase-stdin"), 1, "the service's answer was cut off; nothing was written")
+	assert.NoFileExists(t, filepath.Join(sh.Folder, "cut.archive"))
 }

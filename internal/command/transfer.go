@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -216,8 +217,8 @@ func (a *app) runExport(ctx context.Context, cmd *cli.Command, c *client.Client,
 			secrets++
 		}
 	}
-	for name := range wanted {
-		return fmt.Errorf("%s is not set in %s; nothing was written", printable(name), placeName(place))
+	if len(wanted) > 0 {
+		return fmt.Errorf("%s: not set in %s; nothing was written", printable(strings.Join(slices.Sorted(maps.Keys(wanted)), ", ")), placeName(place))
 	}
 	to := cmd.String("to")
 	if secrets > 0 && !cmd.Bool("yes") {

@@ -88,9 +88,9 @@ func TestExportWritesWhatImportReads(t *testing.T) {
 		assert.Equal(t, "https://x.example/a%20b%22c%27d%24e%5Cf%0A%23%20g%0A", sh.OK(t, "", "value", "URL", "-e", "from-"+format).Stdout, "%s: what is written is what it resolves to", format)
 	}
 	assert.Equal(t, "PAGE_SIZE=25\n", sh.OK(t, "", "export", "PAGE_SIZE", "--to", "-").Stdout, "settings need no question")
-	r := sh.Run(t, "", "export", "PAGE_SIZE", "NONE", "--to", "-")
+	r := sh.Run(t, "", "export", "PAGE_SIZE", "NONE", "ALSO_NONE", "--to", "-")
 	assert.Equal(t, 1, r.Code)
-	assert.Contains(t, r.Stderr, "NONE is not set in loans/live; nothing was written")
+	assert.Contains(t, r.Stderr, "ALSO_NONE, NONE: not set in loans/live; nothing was written")
 	assert.Contains(t, sh.OK(t, "", "trail", "--limit", "30").Stdout, "entry.resolve", "an export leaves its trail")
 }
 

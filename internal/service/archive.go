@@ -68,7 +68,8 @@ func (s *Service) writeArchive(ctx context.Context, d *directory, l located, ids
 	if err := line.Encode(head); err != nil {
 		return err
 	}
-	return s.store.Snapshot(ctx, storage.Scope{p.ID}, func(tx *storage.Tx) error {
+	entries := 0
+	err := s.store.Snapshot(ctx, storage.Scope{p.ID}, func(tx *storage.Tx) error {
 		for _, id := range ids {
 			_, loaded, err := s.loadChain(tx, d, []int64{id})
 			if err != nil {
@@ -85,10 +86,15 @@ func (s *Service) writeArchive(ctx context.Context, d *directory, l located, ids
 				if err := line.Encode(archived); err != nil {
 					return err
 				}
+				entries++
 			}
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return line.Encode(wire.ArchiveEnd{Entries: entries})
 }
 
 // archived is an entry with its whole history, nil for a tombstone.

@@ -20,7 +20,7 @@ type Checked struct{ Layers, Entries, Versions, Secrets, Changes int }
 // Check checks everything that is kept, with a root key: the directory's
 // manifest, every layer's, every version's chain, every change's record, and that
 // every secret that was not destroyed can be opened. The first thing that is wrong
-// is the error. It tells the installation's revision as well.
+// is the error.
 func Check(ctx context.Context, store *storage.Store, roots []*secret.Key, log *slog.Logger) (out Checked, err error) {
 	s := &Service{store: store, now: time.Now, log: log, layers: newLayerCache(), sealed: newSealedCache()}
 	err = store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {

@@ -33,8 +33,8 @@ type directory struct {
 	projectByName     map[string]*storage.Project
 	projectByID       map[int64]*storage.Project
 	environmentByID   map[int64]*storage.Environment
-	environmentByName map[access.Where]map[string]*storage.Environment // by the project
-	ofProject         map[int64][]storage.Environment                  // in their order, without the removed ones
+	environmentByName map[int64]map[string]*storage.Environment // by the project
+	ofProject         map[int64][]storage.Environment           // in their order, without the removed ones
 	layerIDs          map[access.Where]int64
 	layerByID         map[int64]storage.Layer
 	privateLayers     map[privateKey]int64
@@ -106,7 +106,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 // index prepares the directory for being asked.
 func (d *directory) index(all []storage.Layer) {
 	d.projectByName, d.projectByID = map[string]*storage.Project{}, map[int64]*storage.Project{}
-	d.environmentByID, d.environmentByName = map[int64]*storage.Environment{}, map[access.Where]map[string]*storage.Environment{}
+	d.environmentByID, d.environmentByName = map[int64]*storage.Environment{}, map[int64]map[string]*storage.Environment{}
 	d.ofProject = map[int64][]storage.Environment{}
 	d.layerIDs, d.layerByID, d.privateLayers = map[access.Where]int64{}, map[int64]storage.Layer{}, map[privateKey]int64{}
 	d.personNames, d.workloadNames = map[int64]string{}, map[int64]string{}
@@ -117,14 +117,14 @@ func (d *directory) index(all []storage.Layer) {
 		fmt.Fprintf(names, "p%d %q ", p.ID, p.Name)
 		if p.RemovedAt == nil {
 			d.projectByName[p.Name] = p
-			d.environmentByName[access.Where{Project: p.ID}] = map[string]*storage.Environment{}
+			d.environmentByName[p.ID] = map[string]*storage.Environment{}
 		}
 	}
 	for i := range d.environments {
 		e := &d.environments[i]
 		d.environmentByID[e.ID] = e
 		fmt.Fprintf(names, "e%d %q ", e.ID, e.Name)
-		if byName := d.environmentByName[access.Where{Project: e.ProjectID}]; e.RemovedAt == nil && byName != nil {
+		if byName := d.environmentByName[e.ProjectID]; e.RemovedAt == nil && byName != nil {
 			byName[e.Name] = e
 			d.ofProject[e.ProjectID] = append(d.ofProject[e.ProjectID], *e)
 		}
@@ -268,7 +268,7 @@ func (d *directory) locate(place layers.Place) (located, bool) {
 		l.chain = []int64{l.layer}
 		return l, l.layer != 0
 	}
-	e := d.environmentByName[access.Where{Project: l.where.Project}][place.Environment]
+	e := d.environmentByName[l.where.Project][place.Environment]
 	if e == nil {
 		return l, false
 	}

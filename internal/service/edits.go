@@ -159,6 +159,7 @@ func (c *commit) step(effect layers.Effect, s step) error {
 			return nil
 		}
 		kind, version, s.until = s.edit.Kind, r.Version+1, c.endOf(s)
+		s.source.What = c.op.service.redact(s.source.What)
 		c.warn(s, &out)
 		if err := c.tellSame(r, s, &out); err != nil {
 			return err
@@ -301,7 +302,7 @@ func (c *commit) describe(r *record, s step) error {
 			}
 		}
 		if w.Tags != nil {
-			d.Tags = *w.Tags
+			d.Tags = slices.Clone(*w.Tags) // the request is what a repetition is known by
 			for i, tag := range d.Tags {
 				d.Tags[i] = c.op.service.redact(tag)
 			}

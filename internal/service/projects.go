@@ -286,7 +286,7 @@ func (s *Service) DestroyProject(ctx context.Context, caller Caller, name string
 		if err != nil {
 			return err
 		}
-		if err := op.allow(access.Destroy, located{place: op.placeNamed(name), where: access.Where{Project: p.ID}}); err != nil {
+		if err := op.allow(access.Destroy, located{place: layers.Place{Project: name}, where: access.Where{Project: p.ID}}); err != nil {
 			return err
 		}
 		out.GoneOn = day(s.now().Add(ShredHorizon + 24*time.Hour))
@@ -294,8 +294,6 @@ func (s *Service) DestroyProject(ctx context.Context, caller Caller, name string
 	})
 	return out, err
 }
-
-func (op *operation) placeNamed(project string) layers.Place { return layers.Place{Project: project} }
 
 func (s *Service) shredProject(tx *storage.Tx, p storage.Project) error {
 	now := s.now().UTC().Truncate(time.Microsecond)
