@@ -21,11 +21,7 @@ func serveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Usage: "serve the interface and the console until ended",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := configuration(cmd)
-			if err != nil {
-				return err
-			}
-			log, err := c.Logger(os.Stderr)
+			c, log, err := configured(cmd)
 			if err != nil {
 				return err
 			}

@@ -21,11 +21,7 @@ func backupCommand() *cli.Command {
 			if err := required(cmd, "to"); err != nil {
 				return err
 			}
-			c, err := configuration(cmd)
-			if err != nil {
-				return err
-			}
-			log, err := c.Logger(os.Stderr)
+			c, log, err := configured(cmd)
 			if err != nil {
 				return err
 			}
@@ -51,16 +47,12 @@ func recoverCommand() *cli.Command {
 			if err := required(cmd, "data", "keys"); err != nil {
 				return err
 			}
-			c, err := configuration(cmd)
+			c, log, err := configured(cmd)
 			if err != nil {
 				return err
 			}
 			if c.Migrate == "" {
 				return fmt.Errorf("the setting database-migrate is missing; set it in the configuration file or as %s", daemon.Variable("database-migrate"))
-			}
-			log, err := c.Logger(os.Stderr)
-			if err != nil {
-				return err
 			}
 			if err := daemon.Migrate(ctx, c.Migrate); err != nil {
 				return err
@@ -82,11 +74,7 @@ func rekeyCommand() *cli.Command {
 		Description: "Without an option the root key: the next one is made beside the present one, named as it with \".next\" behind. Where\nseveral instances serve, copy it to the same place on each; this waits until all of them hold it. It can be interrupted\nand run again.",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "project", Usage: "renew the keys of `PROJECT` instead"}, &cli.BoolFlag{Name: "all-projects", Usage: "renew the keys of all projects instead"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			c, err := configuration(cmd)
-			if err != nil {
-				return err
-			}
-			log, err := c.Logger(os.Stderr)
+			c, log, err := configured(cmd)
 			if err != nil {
 				return err
 			}

@@ -4,6 +4,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/signal"
 	"strings"
@@ -107,4 +108,14 @@ func configuration(cmd *cli.Command) (daemon.Config, error) {
 		}
 	}
 	return c, nil
+}
+
+// configured reads the configuration and makes the logger that it asks for.
+func configured(cmd *cli.Command) (daemon.Config, *slog.Logger, error) {
+	c, err := configuration(cmd)
+	if err != nil {
+		return c, nil, err
+	}
+	log, err := c.Logger(os.Stderr)
+	return c, log, err
 }
