@@ -14,6 +14,7 @@ import (
 
 	"adytum.example/client"
 	"adytum.example/client/wire"
+	"adytum.example/internal/core/sample"
 	"adytum.example/internal/testkit"
 )
 
@@ -189,6 +190,19 @@ func TestARepeatedWriteIsOneWrite(t *testing.T) {
 	_, err = owner.Commit(ctx, live, commit, wire.ChangeRequest{Edits: []wire.Edit{setting("X", "y")}})
 	assert.Equal(t, http.StatusConflict, status(err))
 	assert.ErrorContains(t, err, "was used for another request")
+
+	// What the rules withhold of a request does not make its repetition another one.
+	pasted := []string{sample.Expand("npm_<base62:30><crc62>", rand.NewChaCha8([32]byte{3}))}
+	tagged := wire.ChangeRequest{Edits: []wire.Edit{{Act: "describe", Name: "KEY", Details: &wire.Details{Tags: &pasted}}}}
+	commit.Key = "tagged"
+	first, err = owner.Commit(ctx, live, commit, tagged)
+	require.NoError(t, err)
+	again, err = owner.Commit(ctx, live, commit, tagged)
+	require.NoError(t, err)
+	assert.Equal(t, first, again)
+	described, err := owner.Entry(ctx, live, "KEY")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"[withheld]"}, *described.Details.Tags, "a value that was pasted as a tag is not kept")
 
 	// Many at once under one key: one of them does it, all get its answer.
 	var group sync.WaitGroup
