@@ -235,7 +235,11 @@ func TestAKilledServiceAndDatabaseLoseNothingAcknowledged(t *testing.T) {
 			}
 		})
 	}
-	time.Sleep(1500 * time.Millisecond)
+	require.Eventually(t, func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(kept) > 40
+	}, time.Minute, 10*time.Millisecond, "in the midst of it, however slow the machine")
 	require.NoError(t, process.Process.Kill())
 	require.NoError(t, testkit.Cluster(t).Kill())
 	group.Wait()
