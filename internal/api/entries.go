@@ -145,6 +145,7 @@ func (s *server) entries(a huma.API) {
 			return &written{func(w huma.Context) {
 				w.SetHeader("Content-Type", "application/json")
 				answer := out.AppendJSON(make([]byte, 0, 256+160*len(out.Values)))
+				w.SetHeader("Content-Length", strconv.Itoa(len(answer)))
 				_, _ = w.BodyWriter().Write(answer)
 				clear(answer)
 			}}, nil

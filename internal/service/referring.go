@@ -18,7 +18,7 @@ func (c *commit) checkReferences() error {
 			continue
 		}
 		name := c.next.records[v.EntryID].Name
-		r := c.op.resolver(c.tx, c.op.dir, c.now, nil)
+		r := c.op.resolver(c.tx, c.op.dir, c.now, question{})
 		r.here = c.at
 		r.loaded[c.next.ID] = c.next
 		own := target{reference: reference.Reference{Name: name}, located: c.at}

@@ -2,13 +2,11 @@ package service
 
 import (
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"time"
-	"unicode/utf8"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/layers"
@@ -32,26 +30,14 @@ const resolveTries = 3
 func (s *Service) Resolve(ctx context.Context, caller Caller, place layers.Place, request wire.ResolveRequest) (out wire.Resolved, err error) {
 	op := s.begin(ctx, caller, "entry.resolve", place)
 	defer op.end(&err)
-	parsed, err := s.parseReferences(request.References)
-	if err != nil {
-		return out, err
-	}
-	optional, err := s.parseReferences(request.Optional)
-	if err != nil {
-		return out, err
-	}
-	return op.values(place, parsed, optional)
+	return op.values(place, request)
 }
 
 // Value obtains one value.
 func (s *Service) Value(ctx context.Context, caller Caller, place layers.Place, name string) (out wire.Value, err error) {
 	op := s.begin(ctx, caller, "entry.value", place)
 	defer op.end(&err)
-	parsed, err := s.parseReferences([]string{reference.Scheme + name})
-	if err != nil {
-		return out, err
-	}
-	resolved, err := op.values(place, parsed, nil)
+	resolved, err := op.values(place, wire.ResolveRequest{References: []string{reference.Scheme + name}})
 	if err != nil {
 		return out, err
 	}
@@ -81,9 +67,6 @@ func (s *Service) parse(text string) (*asked, error) {
 }
 
 func (s *Service) parseReferences(texts []string) ([]*asked, error) {
-	if len(texts) > MaxReferences {
-		return nil, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(texts), MaxReferences)
-	}
 	var details []string
 	parsed := make([]*asked, 0, len(texts))
 	seen := make(map[string]bool, len(texts))
@@ -103,19 +86,26 @@ func (s *Service) parseReferences(texts []string) ([]*asked, error) {
 }
 
 // values reads, records, compares and only then answers.
-func (op *operation) values(place layers.Place, references, optional []*asked) (wire.Resolved, error) {
+func (op *operation) values(place layers.Place, request wire.ResolveRequest) (wire.Resolved, error) {
 	s := op.service
-	if len(references)+len(optional) > MaxReferences {
-		return wire.Resolved{}, problem(Invalid, "the request names %d references; at most %d are resolved at once", len(references)+len(optional), MaxReferences)
-	}
-	for _, r := range slices.Concat(references, optional) {
-		op.event.Names = append(op.event.Names, r.clean)
-	}
-	now := s.now()
+	key, now := keyOfPlan(op.caller, place, request), s.now()
+	reading := op.planned(key, now)
+	var q question
 	for try := 1; ; try++ {
-		reading, err := op.read(place, references, optional, now, try == 1)
-		if err != nil {
-			return wire.Resolved{}, err
+		if reading == nil {
+			if q.all == nil {
+				var err error
+				if q, err = op.question(place, request); err != nil {
+					return wire.Resolved{}, err
+				}
+			}
+			var err error
+			if reading, err = op.read(q, now, try == 1); err != nil {
+				return wire.Resolved{}, err
+			}
+			if reading.plan != nil {
+				s.plans.put(key, reading.plan)
+			}
 		}
 		heads, err := op.release(reading, try)
 		if err != nil {
@@ -124,8 +114,41 @@ func (op *operation) values(place layers.Place, references, optional []*asked) (
 		if try == resolveTries || reading.current(heads) {
 			return reading.answer, nil
 		}
-		now = heads.Now
+		reading, now = nil, heads.Now
 	}
+}
+
+// question is a request to resolve that was read.
+type question struct {
+	place    layers.Place
+	all      []*asked
+	optional map[string]bool
+}
+
+// question reads a request.
+func (op *operation) question(place layers.Place, request wire.ResolveRequest) (question, error) {
+	q := question{place: place}
+	if n := len(request.References) + len(request.Optional); n > MaxReferences {
+		return q, problem(Invalid, "the request names %d references; at most %d are resolved at once", n, MaxReferences)
+	}
+	references, err := op.service.parseReferences(request.References)
+	if err != nil {
+		return q, err
+	}
+	optional, err := op.service.parseReferences(request.Optional)
+	if err != nil {
+		return q, err
+	}
+	q.optional = make(map[string]bool, len(optional))
+	for _, r := range optional {
+		q.optional[r.text] = true
+	}
+	q.all = slices.Concat(references, optional)
+	op.event.Names = make([]string, 0, len(q.all))
+	for _, r := range q.all {
+		op.event.Names = append(op.event.Names, r.clean)
+	}
+	return q, nil
 }
 
 // release records that an answer is given and tells what is true at that moment.
@@ -165,6 +188,7 @@ type reading struct {
 	organization int64
 	vector       map[int64]*loadedLayer
 	now          time.Time
+	plan         *plan // how to answer it again, nil where that is not known
 }
 
 // current tells whether an answer is what would be answered at the moment of heads.
@@ -194,11 +218,11 @@ var errNotCached = errors.New("not in memory")
 
 // read resolves the references, from memory where that is asked for and
 // possible, otherwise in one snapshot. A refusal is only ever made in a snapshot.
-func (op *operation) read(place layers.Place, references, optional []*asked, now time.Time, fromMemory bool) (*reading, error) {
+func (op *operation) read(q question, now time.Time, fromMemory bool) (*reading, error) {
 	s := op.service
 	if d := s.directory.Load(); fromMemory && d != nil {
-		r := op.resolver(nil, d, now, optional)
-		if err := r.run(place, slices.Concat(references, optional)); err == nil {
+		r := op.resolver(nil, d, now, q)
+		if err := r.run(q); err == nil {
 			return r.out, nil
 		}
 		op.event.Outcome, op.event.Grant = trail.Allowed, 0
@@ -212,27 +236,24 @@ func (op *operation) read(place layers.Place, references, optional []*asked, now
 		if d.revoked[op.caller.Token] {
 			return errSignIn
 		}
-		r := op.resolver(tx, d, now, optional)
+		r := op.resolver(tx, d, now, q)
 		out = r.out
-		return r.run(place, slices.Concat(references, optional))
+		return r.run(q)
 	})
 	return out, err
 }
 
-func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, optional []*asked) *resolver {
+func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, q question) *resolver {
 	op.dir = d
-	r := &resolver{op: op, tx: tx, now: now, optional: make(map[string]bool, len(optional)), loaded: map[int64]*loadedLayer{},
+	r := &resolver{op: op, tx: tx, now: now, optional: q.optional, parts: make([]part, 0, len(q.all)), loaded: map[int64]*loadedLayer{},
 		chains: map[int64][]*layers.Layer{}, readable: map[readable]bool{}}
 	r.out = &reading{organization: d.organization.Revision, vector: r.loaded, now: now}
-	for _, ref := range optional {
-		r.optional[ref.text] = true
-	}
 	return r
 }
 
-// run answers references for a place.
-func (r *resolver) run(place layers.Place, references []*asked) error {
-	here, err := r.op.find(place)
+// run answers a question.
+func (r *resolver) run(q question) error {
+	here, err := r.op.find(q.place)
 	if err != nil {
 		return err
 	}
@@ -240,8 +261,8 @@ func (r *resolver) run(place layers.Place, references []*asked) error {
 		here.chain = append([]int64{private}, here.chain...)
 	}
 	r.here = here
-	targets := make([]target, 0, len(references))
-	for _, ref := range references {
+	targets := make([]target, 0, len(q.all))
+	for _, ref := range q.all {
 		t, err := r.target(ref.Reference)
 		if err != nil {
 			r.details = append(r.details, fmt.Sprintf("%s: %s", ref.text, err))
@@ -265,7 +286,11 @@ func (r *resolver) run(place layers.Place, references []*asked) error {
 			r.out.answer.Revisions[l.name] = int64(l.Revision)
 		}
 	}
-	return r.verdict()
+	if err := r.verdict(); err != nil {
+		return err
+	}
+	r.out.plan = r.plan()
+	return nil
 }
 
 func (r *resolver) answer(t *target) error {
@@ -276,18 +301,16 @@ func (r *resolver) answer(t *target) error {
 	case !errors.As(err, &p):
 		return err
 	case p.Kind == NotFound && r.optional[t.text]:
+		r.parts = nil
 		return nil
 	default:
 		r.refused = r.refused || p.Kind == Forbidden
 		r.details = append(r.details, p.Message)
 		return nil
 	}
-	out := wire.Value{Reference: t.text, Encoding: "text", Kind: string(f.kind), Version: f.version, Layer: f.layer.name, Private: f.layer.Private}
-	if content := f.value.Expose(); utf8.Valid(content) {
-		out.Value = string(content)
-	} else {
-		out.Value, out.Encoding = base64.StdEncoding.EncodeToString(content), "base64"
-	}
+	out := wire.Value{Reference: t.text, Kind: string(f.kind), Version: f.version, Layer: f.layer.name, Private: f.layer.Private}
+	out.Value, out.Encoding = encoded(f.value)
+	r.remember(t, out)
 	r.out.answer.Values = append(r.out.answer.Values, out)
 	return nil
 }

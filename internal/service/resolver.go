@@ -30,6 +30,8 @@ type resolver struct {
 	chains map[int64][]*layers.Layer // by the nearest layer
 	// readable is what was found to be so.
 	readable map[readable]bool
+	// parts are how the targets were answered, nil where that is not to be repeated.
+	parts []part
 	// optional are the references that may be missing.
 	optional map[string]bool
 	refused  bool

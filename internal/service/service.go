@@ -39,6 +39,7 @@ type Service struct {
 	sealed    *bounded[sealedID, *sealedVersion]
 	tokens    *bounded[string, knownToken]
 	asked     *bounded[string, *asked]
+	plans     *bounded[planKey, *plan]
 	roots     func() ([]*secret.Key, error)
 	ending    chan struct{}
 	beating   sync.WaitGroup
@@ -104,7 +105,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
-		asked: newBounded[string](20_000, func(*asked) int { return 1 }),
+		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(),
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
 	return s, s.startBeating(ctx)
