@@ -46,7 +46,7 @@ func main() {
 
 type bench struct {
 	bin, home string
-	pid       int
+	process   *exec.Cmd
 	demo      demo.Demo
 	place     client.Place
 	client    *client.Client
@@ -63,36 +63,10 @@ func run(bin, only string) (err error) {
 	}
 	defer os.RemoveAll(home)
 	b := &bench{bin: bin, home: home, place: client.Place{Project: "loans", Environment: "live"}}
-	cmd := exec.Command(filepath.Join(bin, "adytumd"), "demo", "--home", filepath.Join(home, "demo"), "--listen", "127.0.0.1:0", "--output", "json")
-	cmd.Stderr = os.Stderr
-	stdout, err := cmd.StdoutPipe()
-	if err != nil {
+	if err := b.start(); err != nil {
 		return err
 	}
-	if err := cmd.Start(); err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, cmd.Process.Signal(syscall.SIGTERM), cmd.Wait()) }()
-	line, err := bufio.NewReader(stdout).ReadString('\n')
-	if err != nil {
-		return errors.New("the demo did not start")
-	}
-	if err := json.Unmarshal([]byte(line), &b.demo); err != nil {
-		return err
-	}
-	b.pid = cmd.Process.Pid
-	if b.client, err = client.New(b.demo.URL); err != nil {
-		return err
-	}
-	if _, err := b.client.SignInWorkload(context.Background(), b.demo.Workloads[0].ClientID, b.demo.Workloads[0].ClientSecret); err != nil {
-		return err
-	}
-	if b.owner, err = client.New(b.demo.URL); err != nil {
-		return err
-	}
-	if _, err := b.owner.SignIn(context.Background(), b.demo.People[0].Login, b.demo.People[0].Password); err != nil {
-		return err
-	}
+	defer func() { err = errors.Join(err, b.stop()) }()
 	fmt.Printf("%d cores, %s, %s, PostgreSQL on loopback with fsync on\n\n", runtime.NumCPU(), processor(), runtime.Version())
 	fmt.Printf("%-34s %18s %18s %8s\n", "what", "measured", "beside it", "ratio")
 	for _, m := range []struct {
@@ -113,11 +87,50 @@ func run(bin, only string) (err error) {
 	return nil
 }
 
+// start starts the demo, on the data that it has, and signs in.
+func (b *bench) start() error {
+	b.process = exec.Command(filepath.Join(b.bin, "adytumd"), "demo", "--home", filepath.Join(b.home, "demo"), "--listen", "127.0.0.1:0", "--output", "json")
+	b.process.Stderr = os.Stderr
+	stdout, err := b.process.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := b.process.Start(); err != nil {
+		return err
+	}
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	if err != nil {
+		return errors.Join(errors.New("the demo did not start"), b.stop())
+	}
+	if err := json.Unmarshal([]byte(line), &b.demo); err != nil {
+		return errors.Join(err, b.stop())
+	}
+	return b.signIn()
+}
+
+func (b *bench) stop() error {
+	return errors.Join(b.process.Process.Signal(syscall.SIGTERM), b.process.Wait())
+}
+
+func (b *bench) signIn() (err error) {
+	if b.client, err = client.New(b.demo.URL); err != nil {
+		return err
+	}
+	if _, err := b.client.SignInWorkload(context.Background(), b.demo.Workloads[0].ClientID, b.demo.Workloads[0].ClientSecret); err != nil {
+		return err
+	}
+	if b.owner, err = client.New(b.demo.URL); err != nil {
+		return err
+	}
+	_, err = b.owner.SignIn(context.Background(), b.demo.People[0].Login, b.demo.People[0].Password)
+	return err
+}
+
 type row struct{ measured, beside, ratio, note string }
 
 // memory is the resident set.
 func (b *bench) memory() (row, error) {
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.pid))
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.process.Process.Pid))
 	if err != nil {
 		return row{}, err
 	}

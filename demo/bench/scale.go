@@ -2,8 +2,8 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"math/rand/v2"
 	"sort"
 	"strings"
 	"time"
@@ -12,30 +12,28 @@ import (
 	"adytum.example/client/wire"
 )
 
-// The size that every list and resolve is measured at.
+// The size that every list and resolve is measured at, and the small set that
+// it is measured beside.
 const (
+	fewProjects  = 20
 	manyProjects = 1000
 	manyEntries  = 100 // in each project
 	manyVersions = 10  // of each entry
 )
 
-// scale measures lists and resolves on the demo's few entries, fills the store
-// with a hundred thousand entries of ten versions in a thousand projects, and
-// measures the same again.
-func (b *bench) scale() (row, error) {
+// question is something that is asked of a place.
+type question struct {
+	name string
+	ask  func(client.Place) error
+}
+
+func (b *bench) questions() []question {
 	ctx := context.Background()
 	references := make([]string, 50)
-	small := client.Place{Project: "size-0", Environment: "live"}
 	for i := range references {
 		references[i] = fmt.Sprintf("adytum:ENTRY_%d", i)
 	}
-	if err := b.fillProject(ctx, 0, manyVersions); err != nil {
-		return row{}, err
-	}
-	asks := []struct {
-		name string
-		ask  func(client.Place) error
-	}{
+	return []question{
 		{"resolve of 50", func(p client.Place) error { _, err := b.owner.Resolve(ctx, p, references, nil); return err }},
 		{"list of 100", func(p client.Place) error { _, err := b.owner.Entries(ctx, p); return err }},
 		{"history", func(p client.Place) error { _, err := b.owner.History(ctx, p, "ENTRY_7"); return err }},
@@ -45,41 +43,80 @@ func (b *bench) scale() (row, error) {
 			return err
 		}},
 	}
-	before := make([]time.Duration, len(asks))
-	var err error
-	for i, a := range asks {
-		if before[i], err = times(func() error { return a.ask(small) }); err != nil {
-			return row{}, err
+}
+
+// scale measures lists and resolves on a few projects, fills the store with a
+// hundred thousand entries of ten versions in a thousand projects, and measures
+// the same again: of a place that was asked for before, and of places of which a
+// service that has just started has nothing in memory.
+func (b *bench) scale() (row, error) {
+	fill := func(from, to int) error {
+		for i := from; i < to; i++ {
+			if err := b.fillProject(context.Background(), i, manyVersions); err != nil {
+				return err
+			}
 		}
+		return nil
+	}
+	if err := fill(0, fewProjects); err != nil {
+		return row{}, err
+	}
+	before, err := b.warmAndCold(fewProjects)
+	if err != nil {
+		return row{}, err
 	}
 	start := time.Now()
-	for i := 1; i < manyProjects; i++ {
-		if err := b.fillProject(ctx, i, manyVersions); err != nil {
-			return row{}, err
-		}
+	if err := fill(fewProjects, manyProjects); err != nil {
+		return row{}, err
 	}
 	filled := time.Since(start)
-	random := rand.New(rand.NewPCG(1, 1))
+	memory, err := b.memory()
+	if err != nil {
+		return row{}, err
+	}
+	after, err := b.warmAndCold(manyProjects)
+	if err != nil {
+		return row{}, err
+	}
 	worst, what := 0.0, []string{}
-	for i, a := range asks {
-		warm, err := times(func() error { return a.ask(small) })
-		if err != nil {
-			return row{}, err
+	for i, q := range b.questions() {
+		worst = max(worst, float64(after[i].warm)/float64(before[i].warm), float64(after[i].cold)/float64(before[i].cold))
+		what = append(what, fmt.Sprintf("%s %s → %s, cold %s → %s", q.name, ms(before[i].warm), ms(after[i].warm), ms(before[i].cold), ms(after[i].cold)))
+	}
+	return row{fmt.Sprintf("%.2f times", worst), "2 times", fmt.Sprintf("%.2f", worst/2),
+		fmt.Sprintf("the worst of: %s; filled in %.0f s, memory %s", strings.Join(what, ", "), filled.Seconds(), memory.measured)}, nil
+}
+
+type warmCold struct{ warm, cold time.Duration }
+
+// warmAndCold asks every question of one place again and again, and once of
+// places of which a service that was started anew has nothing in memory.
+func (b *bench) warmAndCold(projects int) ([]warmCold, error) {
+	var all []warmCold
+	for i := range b.questions() {
+		if err := errors.Join(b.stop(), b.start()); err != nil {
+			return nil, err
 		}
-		// Most of these are not in memory.
-		cold, err := times(func() error {
-			return a.ask(client.Place{Project: fmt.Sprintf("size-%d", random.IntN(manyProjects)), Environment: "live"})
+		q := b.questions()[i]
+		// The directory is in memory after this, and what belongs to a first request.
+		if err := q.ask(client.Place{Project: "size-0", Environment: "live"}); err != nil {
+			return nil, err
+		}
+		next := 0
+		cold, err := times(fewProjects-1, func() error {
+			next++
+			return q.ask(client.Place{Project: fmt.Sprintf("size-%d", next*projects/fewProjects), Environment: "live"})
 		})
 		if err != nil {
-			return row{}, err
+			return nil, err
 		}
-		ratio := float64(warm) / float64(before[i])
-		worst = max(worst, ratio)
-		what = append(what, fmt.Sprintf("%s %s → %s (any project %s)", a.name, ms(before[i]), ms(warm), ms(cold)))
+		warm, err := times(300, func() error { return q.ask(client.Place{Project: "size-0", Environment: "live"}) })
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, warmCold{warm, cold})
 	}
-	memory, err := b.memory()
-	return row{fmt.Sprintf("%.2f times", worst), "2 times", fmt.Sprintf("%.2f", worst/2),
-		fmt.Sprintf("the worst of: %s; filled in %.0f s, memory %s", strings.Join(what, ", "), filled.Seconds(), memory.measured)}, err
+	return all, nil
 }
 
 // fillProject makes a project with an environment full of entries with histories.
@@ -104,8 +141,8 @@ func (b *bench) fillProject(ctx context.Context, i, versions int) error {
 }
 
 // times is the median of many calls, one after the other.
-func times(ask func() error) (time.Duration, error) {
-	all := make([]time.Duration, 300)
+func times(n int, ask func() error) (time.Duration, error) {
+	all := make([]time.Duration, n)
 	for i := range all {
 		start := time.Now()
 		if err := ask(); err != nil {
