@@ -22,14 +22,27 @@ func printable(s string) string { return sweep.Printable(s) }
 
 func outputFlag(forms ...string) cli.Flag {
 	return &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: forms[0], Usage: "how it is written: " + strings.Join(forms, ", "),
-		Validator: func(form string) error {
-			for _, f := range forms {
-				if f == form {
-					return nil
-				}
-			}
-			return fmt.Errorf("there is no output %q; there are %s", form, strings.Join(forms, ", "))
-		}}
+		Validator: oneOf("output", forms...)}
+}
+
+// oneOf checks that a flag is one of some words.
+func oneOf(what string, words ...string) func(string) error {
+	return func(given string) error {
+		if slices.Contains(words, given) {
+			return nil
+		}
+		return fmt.Errorf("there is no %s %q; there are %s", what, given, strings.Join(words, ", "))
+	}
+}
+
+// between checks that a number of days is one that can be asked for.
+func between(least, most int) func(int) error {
+	return func(n int) error {
+		if n < least || n > most {
+			return fmt.Errorf("%d days cannot be asked for; from %d to %d can", n, least, most)
+		}
+		return nil
+	}
 }
 
 func listFlag() cli.Flag { return outputFlag("table", "json", "jsonl") }

@@ -24,8 +24,8 @@ func (a *app) project() *cli.Command {
 		&cli.Command{Name: "show", Usage: "show a project's environments and policies", ArgsUsage: "PROJECT", Flags: []cli.Flag{outputFlag("text", "json")}, Action: a.signedIn(1, 1, "PROJECT", a.showProject)},
 		&cli.Command{Name: "edit", Usage: "give a project another name or other policies", ArgsUsage: "PROJECT", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "the new `NAME`"},
-			&cli.IntFlag{Name: "keep-removed", Usage: "`DAYS` for which what was removed can be restored", HideDefault: true},
-			&cli.IntFlag{Name: "max-age", Usage: "`DAYS` after which a secret should be replaced; 0: none", HideDefault: true}},
+			&cli.IntFlag{Name: "keep-removed", Usage: "`DAYS` for which what was removed can be restored", HideDefault: true, Validator: between(1, 3650)},
+			&cli.IntFlag{Name: "max-age", Usage: "`DAYS` after which a secret should be replaced; 0: none", HideDefault: true, Validator: between(0, 3650)}},
 			Action: a.signedIn(1, 1, "PROJECT", a.editProject)},
 		&cli.Command{Name: "remove", Usage: "remove a project; \"adytum project restore\" brings it back for a while", ArgsUsage: "PROJECT", Flags: []cli.Flag{yesFlag()},
 			Action: a.signedIn(1, 1, "PROJECT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
@@ -172,7 +172,7 @@ func (a *app) environmentCommand() *cli.Command {
 	policies := []cli.Flag{projectFlag,
 		&cli.StringFlag{Name: "follows", Usage: "`ENVIRONMENT` from which comes what this one does not set itself; \"\" for none"},
 		&cli.BoolFlag{Name: "protected", Usage: "no private values here (--protected=false: allow them)"},
-		&cli.IntFlag{Name: "max-age", Usage: "`DAYS` after which a secret should be replaced; 0: as the project has it", HideDefault: true}}
+		&cli.IntFlag{Name: "max-age", Usage: "`DAYS` after which a secret should be replaced; 0: as the project has it", HideDefault: true, Validator: between(0, 3650)}}
 	return a.noun("environment", "manage environments",
 		&cli.Command{Name: "list", Usage: "list a project's environments", Flags: []cli.Flag{projectFlag, listFlag(), removedFlag()}, Action: a.signedIn(0, 0, "", a.listEnvironments)},
 		&cli.Command{Name: "add", Usage: "add an environment", ArgsUsage: "ENVIRONMENT", Flags: policies,
