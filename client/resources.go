@@ -178,6 +178,101 @@ func (c *Client) RemoveGrant(ctx context.Context, id int64) error {
 // Query chooses among entries; empty fields choose all.
 type Query struct{ Search, Tag, Owner, Kind, State string }
 
+// Teams lists the teams with their people.
+func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
+	return paged(ctx, c, "/api/v1/teams", func(t wire.Team) string { return t.Name })
+}
+
+// AddTeam adds a team.
+func (c *Client) AddTeam(ctx context.Context, name string) (wire.Team, error) {
+	return post[wire.Team](ctx, c, "/api/v1/teams", wire.Named{Name: name})
+}
+
+// RemoveTeam removes a team with its grants.
+func (c *Client) RemoveTeam(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/teams/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// AddMember puts a person into a team.
+func (c *Client) AddMember(ctx context.Context, team, login string) (wire.Team, error) {
+	return post[wire.Team](ctx, c, "/api/v1/teams/"+url.PathEscape(team)+"/people", wire.Member{Login: login})
+}
+
+// RemoveMember takes a person out of a team.
+func (c *Client) RemoveMember(ctx context.Context, team, login string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/teams/"+url.PathEscape(team)+"/people/"+url.PathEscape(login), nil, nil, nil)
+}
+
+// Roles lists the roles that can be granted.
+func (c *Client) Roles(ctx context.Context) ([]wire.Role, error) {
+	return get[[]wire.Role](ctx, c, "/api/v1/roles")
+}
+
+// DefineRole defines a role, or gives one other verbs.
+func (c *Client) DefineRole(ctx context.Context, r wire.NewRole) (wire.Role, error) {
+	return post[wire.Role](ctx, c, "/api/v1/roles", r)
+}
+
+// RemoveRole removes a role that nobody has.
+func (c *Client) RemoveRole(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/roles/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Frozen lists what is frozen.
+func (c *Client) Frozen(ctx context.Context) ([]wire.Frozen, error) {
+	return get[[]wire.Frozen](ctx, c, "/api/v1/freezes")
+}
+
+// Freeze freezes a person, a workload, a project or the organization.
+func (c *Client) Freeze(ctx context.Context, f wire.Freeze) (wire.Frozen, error) {
+	return post[wire.Frozen](ctx, c, "/api/v1/freezes", f)
+}
+
+// Thaw ends a freeze.
+func (c *Client) Thaw(ctx context.Context, f wire.Freeze) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/freezes/end", nil, f, nil)
+}
+
+// ExplainPlace tells who can do what to a name at a place; empty: to anything there.
+func (c *Client) ExplainPlace(ctx context.Context, p Place, name string) (wire.Explanation, error) {
+	query := url.Values{"project": {p.Project}, "environment": {p.Environment}, "name": {name}}
+	return get[wire.Explanation](ctx, c, "/api/v1/explanations/place?"+query.Encode())
+}
+
+// ExplainSubject tells what a person or a workload can reach.
+func (c *Client) ExplainSubject(ctx context.Context, kind, who string) (wire.Explanation, error) {
+	return get[wire.Explanation](ctx, c, "/api/v1/explanations/subject?"+url.Values{"kind": {kind}, "who": {who}}.Encode())
+}
+
+// Exposure tells what a person or a workload has obtained.
+func (c *Client) Exposure(ctx context.Context, kind, who string) (wire.Exposure, error) {
+	return get[wire.Exposure](ctx, c, "/api/v1/explanations/exposure?"+url.Values{"kind": {kind}, "who": {who}}.Encode())
+}
+
+// PreviewGrant tells what a grant would newly allow, and grants nothing.
+func (c *Client) PreviewGrant(ctx context.Context, g wire.NewGrant) (wire.Preview, error) {
+	return post[wire.Preview](ctx, c, "/api/v1/grants/preview", g)
+}
+
+// ClientSecrets lists a workload's client secrets, without them.
+func (c *Client) ClientSecrets(ctx context.Context, workload string) ([]wire.ClientSecret, error) {
+	return get[[]wire.ClientSecret](ctx, c, secretsPath(workload))
+}
+
+func secretsPath(workload string) string {
+	return "/api/v1/workloads/" + url.PathEscape(workload) + "/secrets"
+}
+
+// AddClientSecret gives a workload one more client secret.
+func (c *Client) AddClientSecret(ctx context.Context, workload string, s wire.NewClientSecret) (wire.ClientSecret, error) {
+	return post[wire.ClientSecret](ctx, c, secretsPath(workload), s)
+}
+
+// RemoveClientSecret takes a client secret back.
+func (c *Client) RemoveClientSecret(ctx context.Context, workload string, id int64) error {
+	return c.call(ctx, http.MethodDelete, secretsPath(workload)+"/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
 // Entries lists what a place has, without the values of secrets.
 func (c *Client) Entries(ctx context.Context, p Place) (wire.Entries, error) {
 	return c.Find(ctx, p, Query{})

@@ -110,21 +110,81 @@ type Gone struct {
 
 // Grant gives someone a role somewhere.
 type Grant struct {
-	ID          int64  `json:"id"`
-	Kind        string `json:"kind" enum:"person,workload"`
-	Who         string `json:"who" doc:"A person's login or a workload's name."`
-	Role        string `json:"role"`
-	Project     string `json:"project,omitempty" doc:"Empty: the whole organization."`
-	Environment string `json:"environment,omitempty" doc:"Empty: the whole project."`
+	ID          int64     `json:"id"`
+	Kind        string    `json:"kind" enum:"person,workload,team"`
+	Who         string    `json:"who" doc:"A person's login, or the name of a workload or a team."`
+	Role        string    `json:"role"`
+	Project     string    `json:"project,omitempty" doc:"Empty: the whole organization."`
+	Environment string    `json:"environment,omitempty" doc:"Empty: the whole project."`
+	Names       string    `json:"names,omitempty" doc:"A pattern of names in which * stands for any characters; empty: all names."`
+	Until       time.Time `json:"until,omitzero" doc:"When it ends."`
+	From        []string  `json:"from,omitempty" doc:"The networks from which it holds; empty: from everywhere."`
+}
+
+// Team is a group of people that can be granted roles.
+type Team struct {
+	Name   string   `json:"name"`
+	People []string `json:"people" doc:"Their logins."`
+}
+
+// Member is a person to put into a team.
+type Member struct {
+	Login string `json:"login" maxLength:"200"`
+}
+
+// Role is a named set of verbs.
+type Role struct {
+	Name    string   `json:"name"`
+	Verbs   []string `json:"verbs"`
+	BuiltIn bool     `json:"builtIn,omitempty" doc:"Every organization has it, and it stays as it is."`
+}
+
+// NewRole is a role to define.
+type NewRole struct {
+	Name  string   `json:"name" maxLength:"63"`
+	Verbs []string `json:"verbs" minItems:"1" maxItems:"20"`
+}
+
+// Freeze names what to freeze or to thaw.
+type Freeze struct {
+	Kind   string `json:"kind" enum:"person,workload,project,organization"`
+	Name   string `json:"name,omitempty" maxLength:"200" doc:"A login or a name; empty for the organization."`
+	Reason string `json:"reason,omitempty" maxLength:"1000"`
+}
+
+// Frozen is something that is frozen.
+type Frozen struct {
+	Kind  string    `json:"kind" enum:"person,workload,project,organization"`
+	Name  string    `json:"name,omitempty"`
+	Since time.Time `json:"since"`
+}
+
+// ClientSecret is one of a workload's secrets. Several can hold at once, so that
+// one is replaced without a gap.
+type ClientSecret struct {
+	ID        int64     `json:"id"`
+	CreatedAt time.Time `json:"createdAt"`
+	ExpiresAt time.Time `json:"expiresAt,omitzero"`
+	LastUsed  time.Time `json:"lastUsed,omitzero"`
+	// ClientSecret is set in the answer to its creation alone.
+	ClientSecret string `json:"clientSecret,omitempty" doc:"Plaintext, shown once."`
+}
+
+// NewClientSecret is a client secret to make.
+type NewClientSecret struct {
+	Days int `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"After which it ends; 0: never."`
 }
 
 // NewGrant is a grant to add.
 type NewGrant struct {
-	Kind        string `json:"kind" enum:"person,workload"`
-	Who         string `json:"who" maxLength:"200"`
-	Role        string `json:"role" maxLength:"63"`
-	Project     string `json:"project,omitempty" maxLength:"63"`
-	Environment string `json:"environment,omitempty" maxLength:"63"`
+	Kind        string     `json:"kind" enum:"person,workload,team"`
+	Who         string     `json:"who" maxLength:"200"`
+	Role        string     `json:"role" maxLength:"63"`
+	Project     string     `json:"project,omitempty" maxLength:"63"`
+	Environment string     `json:"environment,omitempty" maxLength:"63"`
+	Names       string     `json:"names,omitempty" maxLength:"200" doc:"A pattern of names in which * stands for any characters; empty: all names."`
+	Until       *time.Time `json:"until,omitempty" doc:"When it ends."`
+	From        []string   `json:"from,omitempty" maxItems:"50" doc:"The networks from which it holds (RFC 4632); empty: from everywhere."`
 }
 
 // Entry is a name as an environment or layer has it. It never holds a secret's value.
@@ -465,4 +525,53 @@ type Problem struct {
 type ProblemDetail struct {
 	Message  string `json:"message"`
 	Location string `json:"location,omitempty"`
+}
+
+// Reach is one grant with what it allows, as an explanation shows it.
+type Reach struct {
+	Grant Grant    `json:"grant"`
+	Who   string   `json:"who" doc:"A person's or a workload's name, for people."`
+	Login string   `json:"login" doc:"A person's login or a workload's name."`
+	Kind  string   `json:"kind" enum:"person,workload"`
+	Verbs []string `json:"verbs"`
+	Via   string   `json:"via,omitempty" doc:"The team through which it holds, or the environment whose grant reads the layer that was asked about."`
+	State string   `json:"state" enum:"holds,ended,frozen"`
+}
+
+// Explanation is who can do what somewhere, or what somebody can reach.
+type Explanation struct {
+	Place string  `json:"place,omitempty"`
+	Name  string  `json:"name,omitempty"`
+	Rows  []Reach `json:"rows"`
+}
+
+// Preview is what a grant would newly allow.
+type Preview struct {
+	Grant Grant  `json:"grant"`
+	Gains []Gain `json:"gains"`
+}
+
+// Gain is what somebody would newly be allowed in a place.
+type Gain struct {
+	Who     string   `json:"who"`
+	Place   string   `json:"place"`
+	Verbs   []string `json:"verbs"`
+	Entries int      `json:"entries" doc:"How many entries there the verbs would reach."`
+}
+
+// Exposure is what somebody has obtained: what to replace on the day they leave.
+type Exposure struct {
+	Who  string         `json:"who"`
+	Rows []ExposedEntry `json:"rows" doc:"Values that are still in force first, then by how often they were obtained."`
+}
+
+// ExposedEntry is one name of which values were obtained.
+type ExposedEntry struct {
+	Place     string    `json:"place" doc:"Where it was asked for."`
+	Reference string    `json:"reference"`
+	Times     int       `json:"times"`
+	First     time.Time `json:"first"`
+	Last      time.Time `json:"last"`
+	Replaced  time.Time `json:"replaced,omitzero" doc:"When a newer version than any that was obtained was kept; zero: what was obtained is still in force."`
+	Gone      bool      `json:"gone,omitempty" doc:"Nothing answers to it any more."`
 }

@@ -99,6 +99,7 @@ func (s *server) register(router chi.Router) huma.API {
 	a := humachi.New(router, config)
 	s.sessions(a)
 	s.directory(a)
+	s.access(a)
 	s.entries(a)
 	s.changes(a)
 	s.trail(a)

@@ -43,7 +43,10 @@ func operations(t *testing.T) map[string][2]string {
 // a project's common layer and at the organization's are those of an environment.
 var bodies = map[string]string{
 	"add-project": `{"name":"extra"}`, "edit-project": `{"maxAgeDays":90}`, "add-environment": `{"name":"extra"}`, "edit-environment": `{"protected":true}`,
-	"add-person":   `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
+	"add-person":    `{"login":"x@fernhollow.example","name":"X","password":"a long enough password"}`,
+	"preview-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`,
+	"add-team":      `{"name":"extra"}`, "add-member": `{"login":"x@fernhollow.example"}`, "define-role": `{"name":"extra","verbs":["list"]}`,
+	"freeze": `{"kind":"project","name":"loans"}`, "thaw": `{"kind":"project","name":"loans"}`, "add-client-secret": `{"days":30}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
 	"take-in": `{"entries":[{"name":"A","versions":[{"kind":"setting","value":"1","at":"2026-11-23T12:00:00Z","by":"X"}]}]}`, "revert": `{"change":1}`, "move": `{"to":{"project":"loans"},"names":["KEY"]}`, "copy": `{"from":{"project":"loans","environment":"live"},"names":["KEY"]}`,
@@ -55,7 +58,7 @@ func bodyOf(id string) string {
 
 // mayAnyone are the operations that need no more than a sign-in, and answer by
 // what the caller may know of.
-var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true}
+var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true, "list-roles": true}
 
 // A new operation without an access rule or an event fails here: each is called
 // by somebody without a grant and by the owner, and both must be in the trail.
@@ -81,10 +84,9 @@ func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
 		return n
 	}
 	for id, op := range operations(t) {
-		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99").Replace(op[1])
-		if id == "compare" {
-			path += "?otherEnvironment=staging"
-		}
+		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9").Replace(op[1])
+		path += map[string]string{"compare": "?otherEnvironment=staging", "explain-place": "?project=loans", "explain-subject": "?kind=person&who=ines@fernhollow.example",
+			"exposure": "?kind=person&who=ines@fernhollow.example"}[id]
 		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")
 		refused, allowed := events("Nobody", "refused"), events("Nobody", "allowed")
 		answer, body := ask(t, op[0], s.URL+path, nobody.Token(), bodyOf(id))

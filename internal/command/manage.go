@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -63,7 +64,7 @@ func (a *app) person() *cli.Command {
 }
 
 func (a *app) workload() *cli.Command {
-	return a.noun("workload", "manage programs that sign in on their own",
+	return a.noun("workload", "manage programs that sign in on their own", append(a.clientSecrets(),
 		&cli.Command{Name: "list", Usage: "list workloads", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			all, err := c.Workloads(ctx)
 			if err != nil {
@@ -85,7 +86,7 @@ func (a *app) workload() *cli.Command {
 				fmt.Fprintf(a.out, "ADYTUM_CLIENT_ID=%s\nADYTUM_CLIENT_SECRET=%s\n", w.ClientID, w.ClientSecret)
 				a.say("The client secret is shown this once; give it to %s and to nothing else.", w.Name)
 				return nil
-			})})
+			})})...)
 }
 
 func (a *app) grant() *cli.Command {
@@ -95,13 +96,17 @@ func (a *app) grant() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(a, cmd, all, []string{"GRANT", "WHO", "KIND", "ROLE", "WHERE"}, func(g wire.Grant) []string {
-				return []string{strconv.FormatInt(g.ID, 10), g.Who, g.Kind, g.Role, grantPlace(g)}
+			return list(a, cmd, all, []string{"GRANT", "WHO", "KIND", "ROLE", "WHERE", "LIMITS"}, func(g wire.Grant) []string {
+				return []string{strconv.FormatInt(g.ID, 10), g.Who, g.Kind, g.Role, grantPlace(g), grantLimits(g)}
 			})
 		})},
 		&cli.Command{Name: "add", Usage: "give someone a role somewhere", ArgsUsage: "ROLE", Flags: append(placeFlags(),
 			&cli.StringFlag{Name: "person", Usage: "`LOGIN` of the person who gets it"}, &cli.StringFlag{Name: "workload", Usage: "`NAME` of the workload that gets it"},
-			&cli.BoolFlag{Name: "everywhere", Usage: "in the whole organization"}),
+			&cli.StringFlag{Name: "team", Usage: "`NAME` of the team that gets it"},
+			&cli.StringFlag{Name: "names", Usage: "for names like `PATTERN` alone, in which * stands for any characters"},
+			&cli.StringFlag{Name: "until", Usage: "until `WHEN`: a day, a moment, or a span such as 4h or 30d"},
+			&cli.StringSliceFlag{Name: "from", Usage: "from `NETWORK` alone, 192.0.2.0/24 for example; can be repeated"},
+			dryRunFlag(), &cli.BoolFlag{Name: "everywhere", Usage: "in the whole organization"}),
 			Action: a.signedIn(1, 1, "ROLE", a.addGrant)},
 		&cli.Command{Name: "remove", Usage: "take a grant back", ArgsUsage: "GRANT", Action: a.signedIn(1, 1, "GRANT", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			id, err := strconv.ParseInt(cmd.Args().First(), 10, 64)
@@ -118,18 +123,37 @@ func (a *app) grant() *cli.Command {
 
 func (a *app) addGrant(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 	g := wire.NewGrant{Kind: "person", Who: cmd.String("person"), Role: cmd.Args().First(), Project: cmd.String("project"), Environment: cmd.String("environment")}
-	if w := cmd.String("workload"); w != "" {
-		g.Kind, g.Who = "workload", w
+	named := 0
+	for _, kind := range []string{"person", "workload", "team"} {
+		if cmd.String(kind) != "" {
+			g.Kind, g.Who = kind, cmd.String(kind)
+			named++
+		}
 	}
-	if g.Who == "" || cmd.String("person") != "" && cmd.String("workload") != "" {
-		return usage("who gets it? name one: --person LOGIN or --workload NAME")
+	if named != 1 {
+		return usage("who gets it? name one: --person LOGIN or --workload NAME or --team NAME")
+	}
+	g.Names, g.From = cmd.String("names"), cmd.StringSlice("from")
+	if text := cmd.String("until"); text != "" {
+		until, err := parseTime(text, time.Now())
+		if err != nil {
+			return usage("--until: %s", err)
+		}
+		g.Until = &until
 	}
 	if (g.Project == "") != cmd.Bool("everywhere") {
 		return usage("where? name --project and perhaps --environment, or say --everywhere for the whole organization")
 	}
+	if cmd.Bool("dry-run") {
+		return a.previewGrant(ctx, c, g)
+	}
 	out, err := c.AddGrant(ctx, g)
 	if err == nil {
-		a.say("%s is %s in %s (grant %d).", printable(out.Who), out.Role, grantPlace(out), out.ID)
+		limits := grantLimits(out)
+		if limits != "" {
+			limits = "; " + limits
+		}
+		a.say("%s is %s in %s (grant %d%s).", printable(out.Who), out.Role, grantPlace(out), out.ID, printable(limits))
 	}
 	return err
 }

@@ -117,14 +117,23 @@ func (a *app) sayRefers(refers []string) {
 	}
 }
 
+// agreed asks on a terminal before something is removed, unless --yes said it.
+func (a *app) agreed(cmd *cli.Command, what, question string) error {
+	if cmd.Bool("yes") {
+		return nil
+	}
+	if !terminal(a.in) {
+		return usage("%s asks on a terminal; in a script, say --yes", what)
+	}
+	if yes, err := a.confirm(question); err != nil || !yes {
+		return &exitError{exitFailed, fmt.Errorf("nothing was removed")}
+	}
+	return nil
+}
+
 func (a *app) removePlace(ctx context.Context, cmd *cli.Command, c *client.Client, p client.Place) error {
-	if !cmd.Bool("yes") {
-		if !terminal(a.in) {
-			return usage("removing %s asks on a terminal; in a script, say --yes", printable(placeName(p)))
-		}
-		if yes, err := a.confirm("Remove " + printable(placeName(p)) + "? What refers to it stops working."); err != nil || !yes {
-			return &exitError{exitFailed, fmt.Errorf("nothing was removed")}
-		}
+	if err := a.agreed(cmd, "removing "+printable(placeName(p)), "Remove "+printable(placeName(p))+"? What refers to it stops working."); err != nil {
+		return err
 	}
 	until, err := c.RemovePlace(ctx, p)
 	if err == nil {

@@ -19,14 +19,14 @@ func (s *Service) Revert(ctx context.Context, caller Caller, place layers.Place,
 	op := s.begin(ctx, caller, o.action("change.revert"), place)
 	op.event.Reason = s.redact(request.Reason)
 	defer op.end(&err)
-	if _, err := op.locate(place, access.Write); err != nil {
+	if _, err := op.locateSome(place, access.Write); err != nil {
 		return out, err
 	}
 	if (request.Change == 0) == (request.Revision == nil) {
 		return out, problem(Invalid, "say either which change to undo or which revision to go back to")
 	}
 	return s.changeLayer(op, place, o, request, (*operation).find, func(c *commit) error {
-		if err := op.allow(access.Write, c.at); err != nil {
+		if err := op.allowSome(access.Write, c.at); err != nil {
 			return err
 		}
 		edits, errs, err := c.undo(request)
@@ -37,10 +37,8 @@ func (s *Service) Revert(ctx context.Context, caller Caller, place layers.Place,
 		for _, e := range edits {
 			op.event.Names = append(op.event.Names, e.Name)
 			steps = append(steps, step{edit: e})
-			if e.Act == layers.Remove {
-				if err := op.allow(access.Remove, c.at); err != nil {
-					return err
-				}
+			if err := op.allowEdit(e.Act, c.at, e.Name, e.To); err != nil {
+				return err
 			}
 		}
 		var details []string
@@ -116,7 +114,7 @@ func (s *Service) Copy(ctx context.Context, caller Caller, place layers.Place, o
 	op := s.begin(ctx, caller, o.action("change.copy"), place)
 	op.event.Reason = s.redact(request.Reason)
 	defer op.end(&err)
-	if _, err := op.locate(place, access.Write); err != nil {
+	if _, err := op.locateSome(place, access.Write); err != nil {
 		return out, err
 	}
 	from := layers.Place(request.From)
@@ -127,10 +125,10 @@ func (s *Service) Copy(ctx context.Context, caller Caller, place layers.Place, o
 		return out, problem(Invalid, "name the entries to copy, or ask for all that are missing")
 	}
 	return s.changeLayer(op, place, o, request, (*operation).find, func(c *commit) error {
-		if err := op.allow(access.Write, c.at); err != nil {
+		if err := op.allowSome(access.Write, c.at); err != nil {
 			return err
 		}
-		source, err := op.locate(from, access.List)
+		source, err := op.locateSome(from, access.List)
 		if err != nil {
 			return err
 		}
@@ -166,12 +164,15 @@ func (c *commit) carried(v *view, request wire.CopyRequest) (steps []step, detai
 	}
 	for _, name := range names {
 		c.op.event.Names = append(c.op.event.Names, c.op.service.redactName(name))
+		if err := c.op.allowName(access.Write, c.at, name); err != nil {
+			return nil, nil, err
+		}
 		answer, usable := layers.Lookup(v.chain, name, v.now)
 		if answer.Layer == nil || !usable {
 			details = append(details, fmt.Sprintf("%s has no value in %s to copy%s", c.op.service.redactName(name), v.at.place, didYouMean(name, layers.Names(v.chain))))
 			continue
 		}
-		if _, may := c.op.mayRead(answer.Layer, v.at.where); !may {
+		if _, may := c.op.mayRead(answer.Layer, name, v.at.where); !may {
 			return nil, nil, c.op.refuse("%s may not read %s in %s and cannot copy it", c.op.caller.Name(), name, answer.Layer.Place)
 		}
 		s, err := v.copied(answer)
@@ -252,7 +253,7 @@ func (s *Service) Move(ctx context.Context, caller Caller, place layers.Place, o
 	}
 	defer op.end(&err)
 	to := layers.Place(request.To)
-	if _, err := op.locate(place, access.Read); err != nil {
+	if _, err := op.locateSome(place, access.Read); err != nil {
 		return out, err
 	}
 	if to == place {
@@ -260,7 +261,7 @@ func (s *Service) Move(ctx context.Context, caller Caller, place layers.Place, o
 	}
 	var target *commit
 	out, err = s.changeLayer(op, place, o, request, (*operation).find, func(c *commit) error {
-		there, err := op.mayMove(c.at, to)
+		there, err := op.mayMove(c.at, to, request.Names)
 		if err != nil {
 			return err
 		}
@@ -282,13 +283,22 @@ func (s *Service) Move(ctx context.Context, caller Caller, place layers.Place, o
 	return out, err
 }
 
-func (op *operation) mayMove(from located, to layers.Place) (located, error) {
-	for _, verb := range []access.Verb{access.Read, access.Remove} {
-		if err := op.allow(verb, from); err != nil {
-			return located{}, err
+func (op *operation) mayMove(from located, to layers.Place, names []string) (located, error) {
+	there, err := op.find(to)
+	if err != nil {
+		return there, err
+	}
+	for _, name := range names {
+		for _, verb := range []access.Verb{access.Read, access.Remove} {
+			if err := op.allowName(verb, from, name); err != nil {
+				return there, err
+			}
+		}
+		if err := op.allowName(access.Write, there, name); err != nil {
+			return there, err
 		}
 	}
-	return op.locate(to, access.Write)
+	return there, op.allowSome(access.Write, there)
 }
 
 // beside prepares the next revision of another layer in the same transaction.

@@ -79,21 +79,32 @@ var verbs = map[layers.Act][]access.Verb{
 }
 
 func (op *operation) allowEdits(edits []wire.Edit, l located) error {
-	asked := map[access.Verb]bool{}
-	for _, e := range edits {
-		for _, verb := range verbs[actOf(e)] {
-			asked[verb] = true
-		}
-	}
-	if len(asked) == 0 {
-		asked[access.Write] = true
-	}
 	if l.private {
 		return nil // one's own
 	}
-	for _, verb := range []access.Verb{access.Write, access.Remove, access.Destroy} {
-		if asked[verb] {
-			if err := op.allow(verb, l); err != nil {
+	if len(edits) == 0 {
+		return op.allowSome(access.Write, l)
+	}
+	for _, e := range edits {
+		if err := op.allowEdit(actOf(e), l, e.Name, e.To); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// allowEdit checks what an act on a name, and on the name it becomes, needs.
+func (op *operation) allowEdit(act layers.Act, l located, name, to string) error {
+	asked := verbs[act]
+	if len(asked) == 0 {
+		asked = []access.Verb{access.Write} // it is no act; that is told to who may write
+	}
+	for _, verb := range asked {
+		if err := op.allowName(verb, l, name); err != nil {
+			return err
+		}
+		if act == layers.Rename && to != "" && verb == access.Write {
+			if err := op.allowName(verb, l, to); err != nil {
 				return err
 			}
 		}
@@ -290,7 +301,7 @@ func (c *commit) after(o CommitOptions, request any) error {
 func (c *commit) stale(base int64) error {
 	// Who may not list there learns nothing of its revisions.
 	if !c.at.private {
-		if err := c.op.allow(access.List, c.at); err != nil {
+		if err := c.op.allowSome(access.List, c.at); err != nil {
 			return err
 		}
 	}

@@ -38,7 +38,7 @@ func (s *Service) Compare(ctx context.Context, caller Caller, a, b Side) (out wi
 	defer op.end(&err)
 	var at [2]located
 	for i, side := range []Side{a, b} {
-		if at[i], err = op.locate(side.Place, access.List); err != nil {
+		if at[i], err = op.locateSome(side.Place, access.List); err != nil {
 			return out, err
 		}
 	}
@@ -86,7 +86,7 @@ func (op *operation) seeAt(tx *storage.Tx, l located, revision int64) (*view, er
 		return nil, err
 	}
 	past.Revision = layers.Revision(revision)
-	v.chain = append([]*layers.Layer{past}, v.chain[1:]...)
+	v.chain = append([]*layers.Layer{op.shown(l.where, past)}, v.chain[1:]...)
 	return v, nil
 }
 
@@ -202,8 +202,8 @@ func (op *operation) printsOf(names []string, a, b *view) (map[printID][]byte, e
 		if !hasLeft || !hasRight || left.Version.Kind != layers.Secret || right.Version.Kind != layers.Secret {
 			continue
 		}
-		_, mayLeft := op.mayRead(left.Layer, a.at.where)
-		_, mayRight := op.mayRead(right.Layer, b.at.where)
+		_, mayLeft := op.mayRead(left.Layer, name, a.at.where)
+		_, mayRight := op.mayRead(right.Layer, name, b.at.where)
 		if !mayLeft || !mayRight {
 			continue
 		}
@@ -251,7 +251,7 @@ func (s *Service) SameAs(ctx context.Context, caller Caller, place layers.Place,
 	op := s.begin(ctx, caller, "entry.same", place)
 	op.event.Names = []string{s.redactName(name)}
 	defer op.end(&err)
-	l, err := op.locate(place, access.List)
+	l, err := op.locateSome(place, access.List)
 	if err != nil {
 		return out, err
 	}
@@ -265,7 +265,7 @@ func (s *Service) SameAs(ctx context.Context, caller Caller, place layers.Place,
 		if !usable {
 			return s.noEntry(place, name, v.chain)
 		}
-		if _, may := op.mayRead(answer.Layer, l.where); !may {
+		if _, may := op.mayRead(answer.Layer, name, l.where); !may {
 			return op.refuse("%s may not read %s in %s, and so is not told where else its value is used", caller.Name(), name, answer.Layer.Place)
 		}
 		out.Same, err = v.sameAs(answer)
@@ -316,7 +316,7 @@ func (op *operation) readableLayers() []projectLayers {
 	for where, id := range op.dir.layerIDs {
 		p, e := op.dir.projectByID[where.Project], op.dir.environmentByID[where.Environment]
 		gone := p != nil && p.RemovedAt != nil || e != nil && e.RemovedAt != nil
-		if _, may := op.dir.grants.Decide(op.caller.Subject, access.Read, where); may && !gone {
+		if _, may := op.maySome(access.Read, where); may && !gone {
 			byProject[where.Project] = append(byProject[where.Project], id)
 		}
 	}
@@ -356,6 +356,9 @@ func (v *view) holding(print []byte, text string, wanted layers.Answer) ([]wire.
 		for _, name := range layers.Names([]*layers.Layer{l}) {
 			answer, usable := layers.Lookup([]*layers.Layer{l}, name, v.now)
 			if !usable || answer.Entry.ID == wanted.Entry.ID {
+				continue
+			}
+			if _, may := v.op.mayName(access.Read, v.op.dir.layerPlace(l.ID), name); !may {
 				continue
 			}
 			is := answer.Version.Setting == text

@@ -6,7 +6,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 
 	"adytum.example/internal/core/access"
@@ -26,6 +28,11 @@ type directory struct {
 	workloads     []storage.Workload
 	clientSecrets []storage.ClientSecret
 	grantRows     []storage.Grant
+	teams         []storage.Team
+	members       map[int64][]int64 // people by team
+	roles         access.Roles
+	ownRoles      []storage.Role
+	frozen        []storage.Frozen
 	grants        *access.Grants
 	revoked       map[int64]bool
 
@@ -89,13 +96,26 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 		return nil, fmt.Errorf("the organization's records at revision %d are not what was signed: people, workloads, grants, projects or environments were altered in the database", stored.Organization.Revision)
 	}
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
-		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{}}
-	grants := make([]access.Grant, len(stored.Grants))
+		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
+		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen}
+	rules := access.Rules{Grants: make([]access.Grant, len(stored.Grants)), Roles: d.roles, Teams: d.members}
 	for i, g := range stored.Grants {
-		grants[i] = access.Grant{ID: g.ID, Who: access.Subject{Kind: access.SubjectKind(g.SubjectKind), ID: g.SubjectID}, Role: g.Role,
-			Where: access.Where{Project: g.OnProject, Environment: g.OnEnvironment}}
+		if rules.Grants[i], err = grantOf(g); err != nil {
+			return nil, err
+		}
 	}
-	d.grants = access.NewGrants(grants)
+	for _, m := range stored.Members {
+		d.members[m.TeamID] = append(d.members[m.TeamID], m.PersonID)
+	}
+	for _, r := range stored.Roles {
+		if d.roles[r.Name], err = access.ParseVerbs(strings.Fields(r.Verbs)); err != nil {
+			return nil, fmt.Errorf("the role %s: %w", r.Name, err)
+		}
+	}
+	for _, f := range stored.Frozen {
+		rules.Frozen = append(rules.Frozen, frozenOf(f))
+	}
+	d.grants = access.NewGrants(rules)
 	for _, r := range stored.Revoked {
 		d.revoked[r.TokenID] = true
 	}
@@ -170,10 +190,23 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		add("workload", w.ID, w.Name, w.ClientID)
 	}
 	for _, c := range d.ClientSecrets {
-		add("client secret", c.ID, envelope.Number(c.WorkloadID), string(c.Hash))
+		add("client secret", c.ID, some([]string{envelope.Number(c.WorkloadID), string(c.Hash)}, moment(c.ExpiresAt))...)
 	}
 	for _, g := range d.Grants {
-		add("grant", g.ID, g.SubjectKind, envelope.Number(g.SubjectID), g.Role, envelope.Number(g.OnProject), envelope.Number(g.OnEnvironment))
+		add("grant", g.ID, some([]string{g.SubjectKind, envelope.Number(g.SubjectID), g.Role, envelope.Number(g.OnProject), envelope.Number(g.OnEnvironment)},
+			g.Names, moment(g.Until), g.Networks)...)
+	}
+	for _, t := range d.Teams {
+		add("team", t.ID, t.Name)
+	}
+	for _, m := range d.Members {
+		add("member", m.TeamID, envelope.Number(m.PersonID))
+	}
+	for _, r := range d.Roles {
+		add("role", r.ID, r.Name, r.Verbs)
+	}
+	for _, f := range d.Frozen {
+		add("frozen "+f.Kind, f.Of, at(f.Since))
 	}
 	for _, r := range d.Revoked {
 		add("revoked", r.TokenID, at(r.Until))
@@ -182,6 +215,42 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		add("layer", l.ID, envelope.Number(l.ProjectID), envelope.Number(orZero(l.EnvironmentID)), envelope.Number(orZero(l.PersonID)))
 	}
 	return envelope.Manifest(k.manifests, "organization "+k.organization, d.Organization.Revision, rows)
+}
+
+// some appends what was added to a record later, where any of it is set: what was
+// signed before it could be set stays as it was signed.
+func some(parts []string, more ...string) []string {
+	if strings.Join(more, "") == "" {
+		return parts
+	}
+	return append(parts, more...)
+}
+
+// grantOf reads a grant's row.
+func grantOf(g storage.Grant) (access.Grant, error) {
+	out := access.Grant{ID: g.ID, Who: access.Subject{Kind: access.SubjectKind(g.SubjectKind), ID: g.SubjectID}, Role: g.Role,
+		Where: access.Where{Project: g.OnProject, Environment: g.OnEnvironment}, Limits: access.Limits{Names: g.Names}}
+	if g.Until != nil {
+		out.Until = *g.Until
+	}
+	for _, text := range strings.Fields(g.Networks) {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			return out, fmt.Errorf("the networks of grant %d: %w", g.ID, err)
+		}
+		out.Networks = append(out.Networks, network)
+	}
+	return out, nil
+}
+
+func frozenOf(f storage.Frozen) access.Frozen {
+	switch f.Kind {
+	case "project":
+		return access.Frozen{Project: f.Of}
+	case "organization":
+		return access.Frozen{}
+	}
+	return access.Frozen{Subject: access.Subject{Kind: access.SubjectKind(f.Kind), ID: f.Of}}
 }
 
 // changeDirectory runs f in a transaction that may write everything, moves the
@@ -311,9 +380,18 @@ func (d *directory) layerPlace(id int64) access.Where {
 // subjectName is a person's or a workload's name for people.
 func (d *directory) subjectName(who access.Subject) string {
 	if d != nil {
-		name := d.workloadNames[who.ID]
-		if who.Kind == access.Person {
+		var name string
+		switch who.Kind {
+		case access.Person:
 			name = d.personNames[who.ID]
+		case access.Workload:
+			name = d.workloadNames[who.ID]
+		case access.Team:
+			for _, t := range d.teams {
+				if t.ID == who.ID {
+					name = "the team " + t.Name
+				}
+			}
 		}
 		if name != "" {
 			return name
@@ -338,6 +416,12 @@ func (d *directory) subject(kind, name string) (access.Subject, bool) {
 		for _, w := range d.workloads {
 			if w.Name == name {
 				return access.Subject{Kind: access.Workload, ID: w.ID}, true
+			}
+		}
+	case access.Team:
+		for _, t := range d.teams {
+			if t.Name == name {
+				return access.Subject{Kind: access.Team, ID: t.ID}, true
 			}
 		}
 	}

@@ -261,7 +261,7 @@ func (c *commit) tellSame(r *record, s step, out *wire.Effect) error {
 	if !c.dry || len(r.live) == 0 || s.source.How == layers.Generated {
 		return nil
 	}
-	if !c.mayReadHere() {
+	if !c.mayReadHere(r.Name) {
 		return nil
 	}
 	newest := r.live[len(r.live)-1]
@@ -276,9 +276,9 @@ func (c *commit) tellSame(r *record, s step, out *wire.Effect) error {
 	return nil
 }
 
-// mayReadHere tells whether the caller may read what the layer sets.
-func (c *commit) mayReadHere() bool {
-	_, may := c.op.dir.grants.Decide(c.op.caller.Subject, access.Read, c.at.where)
+// mayReadHere tells whether the caller may read what the layer sets for a name.
+func (c *commit) mayReadHere(name string) bool {
+	_, may := c.op.mayName(access.Read, c.at.where, name)
 	return may || c.at.private
 }
 
@@ -368,7 +368,7 @@ func (c *commit) checkRules(r *record, kept bool, s step) error {
 	if !kept {
 		// Rules that one can choose would tell a value bit by bit to one who may not
 		// read it.
-		if newest.Kind == string(layers.Secret) && !c.mayReadHere() {
+		if newest.Kind == string(layers.Secret) && !c.mayReadHere(r.Name) {
 			return nil
 		}
 		if value, err = c.open(r, newest); err != nil {

@@ -39,7 +39,7 @@ func (v *view) nearest() *layers.Layer {
 
 // viewing loads a place's layers in one snapshot, after list was allowed there.
 func (op *operation) viewing(place layers.Place, f func(*view) error) error {
-	l, err := op.locate(place, access.List)
+	l, err := op.locateSome(place, access.List)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,46 @@ func (op *operation) see(tx *storage.Tx, l located) (*view, error) {
 		ids = append([]int64{private}, ids...)
 	}
 	chain, loaded, err := op.service.loadChain(tx, op.dir, ids)
-	return &view{op, tx, l, chain, loaded, op.service.now()}, err
+	return &view{op, tx, l, op.shownChain(l.where, chain), loaded, op.service.now()}, err
+}
+
+// shownChain is a chain of layers with what the caller may list there.
+func (op *operation) shownChain(at access.Where, chain []*layers.Layer) []*layers.Layer {
+	shown := make([]*layers.Layer, len(chain))
+	for i, l := range chain {
+		shown[i] = op.shown(at, l)
+	}
+	return shown
+}
+
+// shown is a layer with what the caller may list of it at a place: all of it,
+// where no grant of theirs is for some names alone.
+func (op *operation) shown(at access.Where, l *layers.Layer) *layers.Layer {
+	where := op.dir.layerPlace(l.ID)
+	followed := where.Environment != 0 && where != at
+	_, here := op.may(access.List, at)
+	_, there := op.may(access.List, where)
+	if l.Private || here && (there || !followed) {
+		return l
+	}
+	shown := *l
+	shown.Entries, shown.Removed = map[string]*layers.Entry{}, nil
+	lists := func(name string) bool {
+		_, here := op.mayName(access.List, at, name)
+		_, there := op.mayName(access.List, where, name)
+		return here && (there || !followed)
+	}
+	for name, e := range l.Entries {
+		if lists(name) {
+			shown.Entries[name] = e
+		}
+	}
+	for _, e := range l.Removed {
+		if lists(e.Name) {
+			shown.Removed = append(shown.Removed, e)
+		}
+	}
+	return &shown
 }
 
 // listable leaves out of a chain the followed environments that the caller may
@@ -67,7 +106,7 @@ func (op *operation) listable(chain []int64) []int64 {
 	out := chain[:1:1]
 	for _, id := range chain[1:] {
 		where := op.dir.layerPlace(id)
-		if _, may := op.dir.grants.Decide(op.caller.Subject, access.List, where); may || where.Environment == 0 {
+		if _, may := op.maySome(access.List, where); may || where.Environment == 0 {
 			out = append(out, id)
 		}
 	}
@@ -151,6 +190,9 @@ func (v *view) gone(q ListQuery) []wire.Entry {
 	all := []wire.Entry{}
 	for _, r := range v.loaded[v.nearest().ID].records {
 		if r.RemovedAt == nil || (r.DestroyedAt != nil) != (q.State == "destroyed") || !holds(r.Name, q.Search) {
+			continue
+		}
+		if _, may := v.op.mayName(access.List, v.at.where, r.Name); !may {
 			continue
 		}
 		e := wire.Entry{Name: r.Name, State: q.State, Origin: string(layers.Here), Layer: v.at.place.String(), Version: r.Version, Since: *r.RemovedAt}
@@ -303,7 +345,7 @@ func (s *Service) Table(ctx context.Context, caller Caller, project string) (out
 	var places []located
 	for _, e := range op.dir.environmentsOf(project) {
 		where := access.Where{Project: e.ProjectID, Environment: e.ID}
-		if grant, may := op.dir.grants.Decide(caller.Subject, access.List, where); may {
+		if grant, may := op.maySome(access.List, where); may {
 			op.event.Grant = grant.ID
 			at, _ := op.dir.locate(layers.Place{Project: project, Environment: e.Name})
 			at.chain = op.listable(at.chain)
@@ -315,29 +357,33 @@ func (s *Service) Table(ctx context.Context, caller Caller, project string) (out
 		return out, op.allow(access.List, l)
 	}
 	err = s.store.Snapshot(ctx, storage.Scope{l.where.Project}, func(tx *storage.Tx) error {
-		out.Rows, err = s.tableRows(tx, op.dir, places)
+		out.Rows, err = op.tableRows(tx, places)
 		return err
 	})
 	return out, err
 }
 
-func (s *Service) tableRows(tx *storage.Tx, d *directory, places []located) ([]wire.Row, error) {
+func (op *operation) tableRows(tx *storage.Tx, places []located) ([]wire.Row, error) {
 	var ids []int64
 	for _, at := range places {
 		ids = append(ids, at.chain...)
 	}
 	slices.Sort(ids)
-	all, loaded, err := s.loadChain(tx, d, slices.Compact(ids))
+	_, loaded, err := op.service.loadChain(tx, op.dir, slices.Compact(ids))
 	if err != nil {
 		return nil, err
 	}
 	chains := make([][]*layers.Layer, len(places))
+	var all []*layers.Layer
 	for i, at := range places {
-		if chains[i], err = chainOf(loaded, at.chain); err != nil {
+		chain, err := chainOf(loaded, at.chain)
+		if err != nil {
 			return nil, err
 		}
+		chains[i] = op.shownChain(at.where, chain)
+		all = append(all, chains[i]...)
 	}
-	rows, now := []wire.Row{}, s.now()
+	rows, now := []wire.Row{}, op.service.now()
 	for _, name := range layers.Names(all) {
 		row := wire.Row{Name: name}
 		for _, chain := range chains {
@@ -400,7 +446,7 @@ func (s *Service) History(ctx context.Context, caller Caller, place layers.Place
 func (s *Service) Changes(ctx context.Context, caller Caller, place layers.Place, before int64, limit int) (out []wire.Change, err error) {
 	op := s.begin(ctx, caller, "change.list", place)
 	defer op.end(&err)
-	l, err := op.locate(place, access.List)
+	l, err := op.locateSome(place, access.List)
 	if err != nil {
 		return nil, err
 	}
@@ -429,7 +475,7 @@ func (s *Service) Changes(ctx context.Context, caller Caller, place layers.Place
 			if err != nil {
 				return err
 			}
-			out = append(out, op.dir.wireChange(place, c, done))
+			out = append(out, op.wireChange(l, c, done))
 		}
 		return nil
 	})
@@ -448,11 +494,21 @@ func (k *keyring) readChange(place layers.Place, c storage.Change) ([]layers.Don
 	return done, nil
 }
 
-func (d *directory) wireChange(place layers.Place, c storage.Change, done []layers.Done) wire.Change {
-	out := wire.Change{Layer: place.String(), Revision: c.Revision, At: c.CreatedAt, Reason: c.Reason, Effects: make([]wire.Effect, len(done)),
-		Author: d.subjectName(access.Subject{Kind: access.SubjectKind(c.AuthorKind), ID: c.AuthorID})}
-	for i, e := range done {
-		out.Effects[i] = wire.Effect{Name: e.Name, Act: e.Did, Kind: string(e.Kind), To: e.To, Version: e.Version}
+// wireChange is a change with what it did to names that the caller may list.
+// Where there are others, its reason may speak of them, and is left out.
+func (op *operation) wireChange(l located, c storage.Change, done []layers.Done) wire.Change {
+	out := wire.Change{Layer: l.place.String(), Revision: c.Revision, At: c.CreatedAt, Reason: c.Reason, Effects: []wire.Effect{},
+		Author: op.dir.subjectName(access.Subject{Kind: access.SubjectKind(c.AuthorKind), ID: c.AuthorID})}
+	for _, e := range done {
+		if _, may := op.mayName(access.List, l.where, e.Name); !may {
+			out.Reason = ""
+			continue
+		}
+		effect := wire.Effect{Name: e.Name, Act: e.Did, Kind: string(e.Kind), To: e.To, Version: e.Version}
+		if _, may := op.mayName(access.List, l.where, e.To); !may && e.To != "" {
+			effect.To = "another name"
+		}
+		out.Effects = append(out.Effects, effect)
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/base64"
+	"net/netip"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -21,6 +22,7 @@ const maxCachedPlans = 16 << 20
 // the references as they were sent.
 type planKey struct {
 	subject access.Subject
+	from    netip.Addr
 	place   layers.Place
 	asked   string
 }
@@ -73,7 +75,7 @@ func keyOfPlan(caller Caller, place layers.Place, request wire.ResolveRequest) p
 		b.WriteString(r)
 		b.WriteByte('\n')
 	}
-	return planKey{caller.Subject, place, b.String()}
+	return planKey{caller.Subject, caller.From, place, b.String()}
 }
 
 // current tells whether a plan holds at a moment, as far as this instance knows.
@@ -102,7 +104,8 @@ func (op *operation) planned(key planKey, now time.Time) *reading {
 		s.plans.remove(key)
 		return nil
 	}
-	r := &reading{organization: p.directory.organization.Revision, vector: p.vector, now: now}
+	op.at = now
+	r := &reading{organization: p.directory.organization.Revision, grants: p.directory.grants, vector: p.vector, now: now}
 	r.answer.Revisions = p.revisions
 	r.answer.Values = make([]wire.Value, len(p.parts))
 	for i := range p.parts {
@@ -151,11 +154,14 @@ func (r *resolver) plan() *plan {
 	}
 	p := &plan{directory: r.op.dir, vector: r.loaded, made: r.now, parts: r.parts, revisions: r.out.answer.Revisions,
 		names: r.op.event.Names, grant: r.op.event.Grant}
+	ends := []time.Time{r.op.dir.grants.NextMoment(r.now)}
 	for _, l := range r.loaded {
-		if !l.timed {
-			continue
+		if l.timed {
+			ends = append(ends, l.NextMoment(r.now))
 		}
-		if next := l.NextMoment(r.now); !next.IsZero() && (p.until.IsZero() || next.Before(p.until)) {
+	}
+	for _, next := range ends {
+		if !next.IsZero() && (p.until.IsZero() || next.Before(p.until)) {
 			p.until = next
 		}
 	}

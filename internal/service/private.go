@@ -35,7 +35,7 @@ func (s *Service) CommitPrivate(ctx context.Context, caller Caller, place layers
 // private finds the caller's own layer in an environment; its id is 0 where there
 // is none yet.
 func (op *operation) private(place layers.Place) (located, error) {
-	l, err := op.locate(place, access.List)
+	l, err := op.locateSome(place, access.List)
 	if err != nil {
 		return l, err
 	}

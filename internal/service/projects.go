@@ -23,7 +23,7 @@ func (s *Service) Projects(ctx context.Context, caller Caller, search, after str
 		if limit > 0 && len(out) == limit {
 			break
 		}
-		if p.RemovedAt == nil && p.Name > after && holds(p.Name, search) && op.dir.grants.KnowsProject(caller.Subject, p.ID) {
+		if p.RemovedAt == nil && p.Name > after && holds(p.Name, search) && op.dir.grants.KnowsProject(op.asker(), p.ID) {
 			out = append(out, op.wireProject(p))
 		}
 	}
@@ -33,7 +33,7 @@ func (s *Service) Projects(ctx context.Context, caller Caller, search, after str
 func (op *operation) wireProject(p storage.Project) wire.Project {
 	out := wire.Project{Name: p.Name, Environments: []wire.Environment{}, KeepRemovedDays: p.KeepRemovedDays, MaxAgeDays: p.MaxAgeDays}
 	for _, e := range op.dir.ofProject[p.ID] {
-		if op.dir.grants.KnowsEnvironment(op.caller.Subject, access.Where{Project: p.ID, Environment: e.ID}) {
+		if op.dir.grants.KnowsEnvironment(op.asker(), access.Where{Project: p.ID, Environment: e.ID}) {
 			out.Environments = append(out.Environments, op.dir.wireEnvironment(e))
 		}
 	}
@@ -251,7 +251,7 @@ func (op *operation) refersTo(tx *storage.Tx, matches func(r reference.Reference
 	var ids []int64
 	scope := storage.Scope{0}
 	for where, id := range op.dir.layerIDs {
-		_, may := op.dir.grants.Decide(op.caller.Subject, access.List, where)
+		_, may := op.may(access.List, where)
 		p, e := op.dir.projectByID[where.Project], op.dir.environmentByID[where.Environment]
 		if gone := p != nil && p.RemovedAt != nil || e != nil && e.RemovedAt != nil; may && !gone && len(ids) < maxScanned {
 			ids, scope = append(ids, id), append(scope, where.Project)

@@ -24,16 +24,20 @@ func (r *resolver) mayRead(t *target, answering *layers.Layer) error {
 	if answering.Private {
 		return nil
 	}
+	name := t.reference.Name
 	asked := readable{answering.ID, t.located.where}
 	if r.readable[asked] {
 		return nil
 	}
-	if grant, may := r.op.mayRead(answering, t.located.where, r.here.where); may {
+	if grant, may := r.op.mayRead(answering, name, t.located.where, r.here.where); may {
 		r.op.event.Grant = grant.ID
-		r.readable[asked] = true
+		r.readable[asked] = grant.Names == ""
 		return nil
 	}
 	if r.mayList(t) {
+		if _, frozen := r.op.dir.grants.Freeze(r.op.caller.Subject, access.Read, r.op.dir.layerPlace(answering.ID)); frozen {
+			return r.op.denied(access.Read, t.located, t.reference.Name)
+		}
 		return problem(Forbidden, "%s may not read %s in %s; a steward of it or an owner can grant it", r.op.caller.Name(), t.reference.Name, answering.Place)
 	}
 	// Exactly the answer to what does not exist.
@@ -41,10 +45,10 @@ func (r *resolver) mayRead(t *target, answering *layers.Layer) error {
 	return r.notSet(t)
 }
 
-// mayRead tells whether the caller may read what a layer answers to one who asks
-// from the given places.
-func (op *operation) mayRead(answering *layers.Layer, asked ...access.Where) (access.Grant, bool) {
-	if grant, allowed := op.dir.grants.Decide(op.caller.Subject, access.Read, op.dir.layerPlace(answering.ID)); allowed {
+// mayRead tells whether the caller may read what a layer answers for a name to
+// one who asks from the given places.
+func (op *operation) mayRead(answering *layers.Layer, name string, asked ...access.Where) (access.Grant, bool) {
+	if grant, allowed := op.mayName(access.Read, op.dir.layerPlace(answering.ID), name); allowed {
 		return grant, true
 	}
 	if answering.Place.Environment != "" {
@@ -54,7 +58,7 @@ func (op *operation) mayRead(answering *layers.Layer, asked ...access.Where) (ac
 		if answering.Project != 0 && answering.Project != where.Project {
 			continue
 		}
-		if grant, allowed := op.dir.grants.Decide(op.caller.Subject, access.Read, where); allowed {
+		if grant, allowed := op.mayName(access.Read, where, name); allowed {
 			return grant, true
 		}
 	}
@@ -62,7 +66,7 @@ func (op *operation) mayRead(answering *layers.Layer, asked ...access.Where) (ac
 }
 
 func (r *resolver) mayList(t *target) bool {
-	_, may := r.op.dir.grants.Decide(r.op.caller.Subject, access.List, t.located.where)
+	_, may := r.op.mayName(access.List, t.located.where, t.reference.Name)
 	return may
 }
 
@@ -80,7 +84,7 @@ func (r *resolver) missing(t *target, chain []*layers.Layer, answer layers.Answe
 	}
 	switch {
 	case answer.Layer == nil:
-		p.Message += didYouMean(t.reference.Name, layers.Names(chain))
+		p.Message += didYouMean(t.reference.Name, layers.Names(r.op.shownChain(t.located.where, chain)))
 	case t.reference.Version > 0:
 		p.Message = fmt.Sprintf("%s is not set in %s itself but comes from %s, so it cannot be pinned to a version there", t.reference.Name, t.located.place, answer.Layer.Place)
 	default:

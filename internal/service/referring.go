@@ -108,7 +108,7 @@ func (r *resolver) trace(from target, setting string, path []string, layer int64
 		}
 		answer, usable := layers.Lookup(chain, ref.Name, r.now)
 		if answer.Layer == nil {
-			if _, may := r.op.mayRead(chain[0], t.located.where); !may {
+			if _, may := r.op.mayRead(chain[0], ref.Name, t.located.where); !may {
 				return problem(Forbidden, "%s may not read in %s and cannot keep a setting that refers to %s there", r.op.caller.Name(), t.located.place, r.op.service.redactName(ref.Name))
 			}
 			continue

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"adytum.example/client/wire"
+	"adytum.example/internal/core/access"
 	"adytum.example/internal/core/layers"
 	"adytum.example/internal/core/reference"
 	"adytum.example/internal/core/trail"
@@ -186,6 +187,7 @@ func (op *operation) withdraw(seq int64) {
 type reading struct {
 	answer       wire.Resolved
 	organization int64
+	grants       *access.Grants
 	vector       map[int64]*loadedLayer
 	now          time.Time
 	plan         *plan // how to answer it again, nil where that is not known
@@ -194,6 +196,9 @@ type reading struct {
 // current tells whether an answer is what would be answered at the moment of heads.
 func (r *reading) current(heads storage.Heads) bool {
 	if r.organization != heads.Organization {
+		return false
+	}
+	if r.grants.Changes(r.now, heads.Now) {
 		return false
 	}
 	early, late := r.now, heads.Now
@@ -247,7 +252,8 @@ func (op *operation) resolver(tx *storage.Tx, d *directory, now time.Time, q que
 	op.dir = d
 	r := &resolver{op: op, tx: tx, now: now, optional: q.optional, parts: make([]part, 0, len(q.all)), loaded: map[int64]*loadedLayer{},
 		chains: map[int64][]*layers.Layer{}, readable: map[readable]bool{}}
-	r.out = &reading{organization: d.organization.Revision, vector: r.loaded, now: now}
+	op.at = now
+	r.out = &reading{organization: d.organization.Revision, grants: d.grants, vector: r.loaded, now: now}
 	return r
 }
 

@@ -161,11 +161,12 @@ type operation struct {
 	dir      *directory
 	event    trail.Event
 	recorded bool
+	at       time.Time // at which it is decided what the caller may do
 }
 
 // begin starts an operation of a caller who signed in.
 func (s *Service) begin(ctx context.Context, caller Caller, action string, place layers.Place) *operation {
-	return &operation{service: s, ctx: ctx, caller: caller, dir: caller.directory, event: trail.Event{
+	return &operation{service: s, ctx: ctx, caller: caller, dir: caller.directory, at: s.now(), event: trail.Event{
 		Action: action, Outcome: trail.Allowed, Actor: caller.actor(), Token: caller.Token, From: caller.From.String(),
 		Project: s.redact(place.Project), Environment: s.redact(place.Environment),
 	}}
@@ -187,6 +188,26 @@ func (op *operation) end(err *error) {
 	}
 }
 
+// asker is the caller with the circumstances in which they ask.
+func (op *operation) asker() access.Asker {
+	return access.Asker{Subject: op.caller.Subject, From: op.caller.From, At: op.at}
+}
+
+// may tells whether the caller may do verb to everything at a place.
+func (op *operation) may(verb access.Verb, where access.Where) (access.Grant, bool) {
+	return op.dir.grants.Decide(op.asker(), verb, where)
+}
+
+// mayName tells whether the caller may do verb to a name at a place.
+func (op *operation) mayName(verb access.Verb, where access.Where, name string) (access.Grant, bool) {
+	return op.dir.grants.DecideName(op.asker(), verb, where, name)
+}
+
+// maySome tells whether the caller may do verb to some names at a place.
+func (op *operation) maySome(verb access.Verb, where access.Where) (access.Grant, bool) {
+	return op.dir.grants.DecideSome(op.asker(), verb, where)
+}
+
 // locate finds the place in the directory and checks a verb there. What the
 // caller may not know of answers like what does not exist.
 func (op *operation) locate(place layers.Place, verb access.Verb) (located, error) {
@@ -200,7 +221,7 @@ func (op *operation) locate(place layers.Place, verb access.Verb) (located, erro
 // find finds the place without asking for a verb there.
 func (op *operation) find(place layers.Place) (located, error) {
 	l, exists := op.dir.locate(place)
-	who := op.caller.Subject
+	who := op.asker()
 	switch {
 	case place.Project == "":
 		return l, nil
@@ -214,24 +235,67 @@ func (op *operation) find(place layers.Place) (located, error) {
 	return l, nil
 }
 
-// allow checks a verb at a place that the caller may know of.
+// locateSome finds the place and checks a verb for some names there.
+func (op *operation) locateSome(place layers.Place, verb access.Verb) (located, error) {
+	l, err := op.find(place)
+	if err != nil {
+		return l, err
+	}
+	return l, op.allowSome(verb, l)
+}
+
+// allow checks a verb for everything at a place that the caller may know of.
 func (op *operation) allow(verb access.Verb, l located) error {
-	grant, allowed := op.dir.grants.Decide(op.caller.Subject, verb, l.where)
+	grant, allowed := op.may(verb, l.where)
 	if !allowed {
-		op.event.Outcome = trail.Refused
-		if l.place.Project == "" {
-			return problem(Forbidden, "%s may not %s in the organization; an owner can grant it", op.caller.Name(), verb)
-		}
-		return problem(Forbidden, "%s may not %s in %s; a steward of it or an owner can grant it", op.caller.Name(), verb, l.place)
+		return op.denied(verb, l, "")
 	}
 	op.event.Grant = grant.ID
 	return nil
 }
 
+// allowSome checks a verb for some names at a place.
+func (op *operation) allowSome(verb access.Verb, l located) error {
+	grant, allowed := op.maySome(verb, l.where)
+	if !allowed {
+		return op.denied(verb, l, "")
+	}
+	op.event.Grant = grant.ID
+	return nil
+}
+
+// allowName checks a verb for one name at a place.
+func (op *operation) allowName(verb access.Verb, l located, name string) error {
+	grant, allowed := op.mayName(verb, l.where, name)
+	if !allowed {
+		return op.denied(verb, l, name)
+	}
+	op.event.Grant = grant.ID
+	return nil
+}
+
+// denied says what the caller may not do, and what keeps them from it.
+func (op *operation) denied(verb access.Verb, l located, name string) error {
+	op.event.Outcome = trail.Refused
+	if f, frozen := op.dir.grants.Freeze(op.caller.Subject, verb, l.where); frozen {
+		return problem(Forbidden, "%s is frozen, so that nobody may %s there; an owner can thaw it", op.dir.frozenName(f), verb)
+	}
+	what := string(verb)
+	if _, some := op.maySome(verb, l.where); some && name != "" {
+		what += " " + op.service.redactName(name)
+	} else if some {
+		what += " all names"
+	}
+	if l.place.Project == "" {
+		return problem(Forbidden, "%s may not %s in the organization; an owner can grant it", op.caller.Name(), what)
+	}
+	return problem(Forbidden, "%s may not %s in %s; a steward of it or an owner can grant it", op.caller.Name(), what, l.place)
+}
+
 func (op *operation) nearProject(misspelt string) string {
 	var known []string
 	for _, p := range op.dir.projects {
-		if op.dir.grants.KnowsProject(op.caller.Subject, p.ID) {
+		if op.dir.grants.KnowsProject(op.asker(), p.ID) {
 			known = append(known, p.Name)
 		}
 	}
@@ -241,7 +305,7 @@ func (op *operation) nearProject(misspelt string) string {
 func (op *operation) nearEnvironment(place layers.Place) string {
 	var known []string
 	for _, e := range op.dir.environmentsOf(place.Project) {
-		if op.dir.grants.KnowsEnvironment(op.caller.Subject, access.Where{Project: e.ProjectID, Environment: e.ID}) {
+		if op.dir.grants.KnowsEnvironment(op.asker(), access.Where{Project: e.ProjectID, Environment: e.ID}) {
 			known = append(known, e.Name)
 		}
 	}

@@ -59,6 +59,9 @@ func (s *Service) Authenticate(ctx context.Context, token secret.Value, from net
 			return storage.ErrNotFound
 		}
 		subject := access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID}
+		if d.isFrozen(subject) {
+			return errFrozen(d.subjectName(subject))
+		}
 		s.tokens.put(string(row.Hash), knownToken{row, subject})
 		caller = Caller{Subject: subject,
 			Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
@@ -68,6 +71,11 @@ func (s *Service) Authenticate(ctx context.Context, token secret.Value, from net
 		return caller, s.stranger(ctx, "token.use", from, errSignIn)
 	}
 	return caller, asProblem(err)
+}
+
+// errFrozen is the answer to one who has shown who they are.
+func errFrozen(name string) *Problem {
+	return problem(Unauthenticated, "%s is frozen and can do nothing until an owner thaws it", name)
 }
 
 // tokenMAC signs a token's row.
@@ -131,12 +139,24 @@ func (s *Service) SignInWorkload(ctx context.Context, clientID string, clientSec
 			continue
 		}
 		for _, c := range d.clientSecrets {
-			if c.WorkloadID == w.ID && envelope.Same(c.Hash, hash) {
+			if c.WorkloadID == w.ID && envelope.Same(c.Hash, hash) && (c.ExpiresAt == nil || s.now().Before(*c.ExpiresAt)) {
+				s.used(ctx, c.ID)
 				return s.signedIn(ctx, d, access.Subject{Kind: access.Workload, ID: w.ID}, access.WorkloadToken, WorkloadTokenLife, clientID, from)
 			}
 		}
 	}
 	return out, s.signInFailed(ctx, clientID, from)
+}
+
+// used notes when a client secret was last used. That it cannot be noted keeps
+// nobody out: the trail has it all the same.
+func (s *Service) used(ctx context.Context, clientSecret int64) {
+	err := s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		return tx.Used(storage.LastUse{Kind: "client secret", Of: clientSecret, At: s.now()})
+	})
+	if err != nil {
+		s.log.Warn("the use of a client secret could not be noted", "error", err)
+	}
 }
 
 // holdBack makes a try wait after failures of its account or network.
@@ -160,6 +180,9 @@ func (s *Service) signInFailed(ctx context.Context, name string, from netip.Addr
 
 // signedIn makes the token. Its event is durable before the token is answered.
 func (s *Service) signedIn(ctx context.Context, d *directory, who access.Subject, kind access.TokenKind, life time.Duration, name string, from netip.Addr) (out wire.Session, err error) {
+	if d.isFrozen(who) {
+		return out, errFrozen(d.subjectName(who))
+	}
 	token := access.NewToken(kind)
 	now := s.now().UTC().Truncate(time.Microsecond)
 	row := storage.Token{Hash: access.HashToken(token), SubjectKind: string(who.Kind), SubjectID: who.ID, CreatedAt: now, ExpiresAt: now.Add(life)}
@@ -211,9 +234,11 @@ func (s *Service) who(caller Caller) wire.Who {
 			out.Login = w.ClientID
 		}
 	}
-	for _, g := range d.grantRows {
-		if g.SubjectKind == string(caller.Subject.Kind) && g.SubjectID == caller.Subject.ID {
-			out.Grants = append(out.Grants, d.wireGrant(g))
+	for _, held := range d.grants.Of(caller.Subject) {
+		for _, g := range d.grantRows {
+			if g.ID == held.ID {
+				out.Grants = append(out.Grants, d.wireGrant(g))
+			}
 		}
 	}
 	return out

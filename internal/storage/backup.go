@@ -14,8 +14,8 @@ import (
 // keys goes into a part of its own. Tokens are left out: after a recovery
 // everyone signs in anew.
 var (
-	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "workloads", "client_secrets", "revoked_tokens",
-		"environments", "grants", "layers", "entries", "versions", "changes", "trail_batches"}
+	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "teams", "team_members", "workloads", "client_secrets", "revoked_tokens",
+		"environments", "roles", "grants", "frozen", "layers", "entries", "versions", "changes", "trail_batches"}
 	KeyTables = []string{"project_keys", "version_keys"}
 )
 

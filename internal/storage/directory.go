@@ -17,6 +17,10 @@ type Directory struct {
 	Workloads     []Workload
 	ClientSecrets []ClientSecret
 	Grants        []Grant
+	Teams         []Team
+	Members       []TeamMember
+	Roles         []Role
+	Frozen        []Frozen
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
 }
@@ -76,6 +80,10 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("id").Find(&d.Workloads),
 		tx.db.Order("id").Find(&d.ClientSecrets),
 		tx.db.Order("id").Find(&d.Grants),
+		tx.db.Order("name").Find(&d.Teams),
+		tx.db.Order("team_id, person_id").Find(&d.Members),
+		tx.db.Order("name").Find(&d.Roles),
+		tx.db.Order("kind, of").Find(&d.Frozen),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
 	} {
@@ -133,8 +141,11 @@ func (tx *Tx) CreateWorkload(w Workload) (Workload, error) {
 	return w, classify(err)
 }
 
-// CreateClientSecret writes the hash of a workload's secret.
-func (tx *Tx) CreateClientSecret(s ClientSecret) error { return classify(tx.db.Create(&s).Error) }
+// CreateClientSecret writes the hash of a workload's secret and returns it with its id.
+func (tx *Tx) CreateClientSecret(s ClientSecret) (ClientSecret, error) {
+	err := tx.db.Create(&s).Error
+	return s, classify(err)
+}
 
 // CreateGrant writes a grant and returns it with its id.
 func (tx *Tx) CreateGrant(g Grant) (Grant, error) {
@@ -143,12 +154,74 @@ func (tx *Tx) CreateGrant(g Grant) (Grant, error) {
 }
 
 // DeleteGrant removes a grant.
-func (tx *Tx) DeleteGrant(id int64) error {
-	done := tx.db.Delete(&Grant{}, id)
+func (tx *Tx) DeleteGrant(id int64) error { return gone(tx.db.Delete(&Grant{}, id)) }
+
+// gone is the outcome of deleting what should be there.
+func gone(done *gorm.DB) error {
 	if done.Error == nil && done.RowsAffected == 0 {
 		return ErrNotFound
 	}
 	return classify(done.Error)
+}
+
+// CreateTeam writes a team and returns it with its id.
+func (tx *Tx) CreateTeam(t Team) (Team, error) {
+	err := tx.db.Create(&t).Error
+	return t, classify(err)
+}
+
+// DeleteTeam removes a team with its membership and its grants.
+func (tx *Tx) DeleteTeam(id int64) error {
+	if err := tx.db.Where("subject_kind = 'team' AND subject_id = ?", id).Delete(&Grant{}).Error; err != nil {
+		return classify(err)
+	}
+	return gone(tx.db.Delete(&Team{}, id))
+}
+
+// AddMember puts a person into a team.
+func (tx *Tx) AddMember(m TeamMember) error { return classify(tx.db.Create(&m).Error) }
+
+// RemoveMember takes a person out of a team.
+func (tx *Tx) RemoveMember(m TeamMember) error {
+	return gone(tx.db.Where("team_id = ? AND person_id = ?", m.TeamID, m.PersonID).Delete(&TeamMember{}))
+}
+
+// CreateRole writes a role.
+func (tx *Tx) CreateRole(r Role) error { return classify(tx.db.Create(&r).Error) }
+
+// SaveRole gives a role other verbs.
+func (tx *Tx) SaveRole(r Role) error {
+	return classify(tx.db.Model(&Role{}).Where("id = ?", r.ID).Update("verbs", r.Verbs).Error)
+}
+
+// DeleteRole removes a role.
+func (tx *Tx) DeleteRole(id int64) error { return gone(tx.db.Delete(&Role{}, id)) }
+
+// Freeze writes down that something is frozen.
+func (tx *Tx) Freeze(f Frozen) error { return classify(tx.db.Create(&f).Error) }
+
+// Thaw takes back what [Tx.Freeze] wrote.
+func (tx *Tx) Thaw(f Frozen) error {
+	return gone(tx.db.Where("kind = ? AND of = ?", f.Kind, f.Of).Delete(&Frozen{}))
+}
+
+// DeleteClientSecret removes one of a workload's client secrets.
+func (tx *Tx) DeleteClientSecret(id int64) error { return gone(tx.db.Delete(&ClientSecret{}, id)) }
+
+// Used writes down when something was last used.
+func (tx *Tx) Used(u LastUse) error {
+	return classify(tx.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "kind"}, {Name: "of"}}, DoUpdates: clause.AssignmentColumns([]string{"at"})}).Create(&u).Error)
+}
+
+// LastUses reads when things of a kind were last used, by their ids.
+func (tx *Tx) LastUses(kind string) (map[int64]time.Time, error) {
+	var rows []LastUse
+	err := tx.db.Where("kind = ?", kind).Find(&rows).Error
+	uses := make(map[int64]time.Time, len(rows))
+	for _, u := range rows {
+		uses[u.Of] = u.At
+	}
+	return uses, classify(err)
 }
 
 // TokenByHash reads a token.

@@ -74,6 +74,7 @@ type ClientSecret struct {
 	WorkloadID int64
 	Hash       []byte
 	CreatedAt  time.Time
+	ExpiresAt  *time.Time
 }
 
 // Grant gives a subject a role on a place; 0 stands for all.
@@ -84,7 +85,48 @@ type Grant struct {
 	Role          string
 	OnProject     int64
 	OnEnvironment int64
+	Names         string // a pattern; empty: all
+	Until         *time.Time
+	Networks      string // separated by white space; empty: from everywhere
 	CreatedAt     time.Time
+}
+
+// Team is a group of people that can be granted roles.
+type Team struct {
+	ID        int64
+	Name      string
+	CreatedAt time.Time
+}
+
+// TeamMember puts a person into a team.
+type TeamMember struct {
+	TeamID   int64 `gorm:"primaryKey;autoIncrement:false"`
+	PersonID int64 `gorm:"primaryKey;autoIncrement:false"`
+}
+
+// Role is a set of verbs that the organization has named.
+type Role struct {
+	ID        int64
+	Name      string
+	Verbs     string // separated by white space
+	CreatedAt time.Time
+}
+
+// Frozen is something that is frozen. The organization has id 0.
+type Frozen struct {
+	Kind  string `gorm:"primaryKey"`
+	Of    int64  `gorm:"primaryKey;autoIncrement:false"`
+	Since time.Time
+}
+
+// TableName is "frozen": it has no plural.
+func (Frozen) TableName() string { return "frozen" }
+
+// LastUse is when something was last used. It is not signed.
+type LastUse struct {
+	Kind string `gorm:"primaryKey"`
+	Of   int64  `gorm:"primaryKey;autoIncrement:false"`
+	At   time.Time
 }
 
 // Token is an opaque bearer token, as a hash.

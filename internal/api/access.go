@@ -1,0 +1,160 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"adytum.example/client/wire"
+	"adytum.example/internal/core/layers"
+	"adytum.example/internal/service"
+)
+
+type newMember struct {
+	TeamPath
+	Body wire.Member
+}
+
+// TeamPath leads to a team. It is exported for huma to see its fields.
+type TeamPath struct {
+	Team string `path:"team" maxLength:"63"`
+}
+
+type memberPath struct {
+	TeamPath
+	Login string `path:"login" maxLength:"200"`
+}
+
+type rolePath struct {
+	Role string `path:"role" maxLength:"63"`
+}
+
+type newRole struct{ Body wire.NewRole }
+
+type freezing struct{ Body wire.Freeze }
+
+// WorkloadPath leads to a workload. It is exported for huma to see its fields.
+type WorkloadPath struct {
+	Workload string `path:"workload" maxLength:"63"`
+}
+
+type newClientSecret struct {
+	WorkloadPath
+	Body wire.NewClientSecret
+}
+
+type clientSecretPath struct {
+	WorkloadPath
+	Secret int64 `path:"secret"`
+}
+
+// access registers teams, roles, freezes and the client secrets of workloads.
+func (s *server) access(a huma.API) {
+	s.teams(a)
+	s.explanations(a)
+	signedIn(s, a, operation("list-roles", http.MethodGet, "/roles", "List the roles that can be granted", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Role], error) {
+			out, err := s.service.Roles(ctx, c)
+			return &body[[]wire.Role]{out}, err
+		})
+	signedIn(s, a, operation("define-role", http.MethodPost, "/roles", "Define a role of the organization's own, or give one other verbs", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newRole) (*body[wire.Role], error) {
+			out, err := s.service.DefineRole(ctx, c, in.Body)
+			return &body[wire.Role]{out}, err
+		})
+	signedIn(s, a, operation("remove-role", http.MethodDelete, "/roles/{role}", "Remove a role that nobody has", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *rolePath) (*empty, error) {
+			return nil, s.service.RemoveRole(ctx, c, in.Role)
+		})
+	signedIn(s, a, operation("list-frozen", http.MethodGet, "/freezes", "List what is frozen", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Frozen], error) {
+			out, err := s.service.Frozen(ctx, c)
+			return &body[[]wire.Frozen]{out}, err
+		})
+	signedIn(s, a, operation("freeze", http.MethodPost, "/freezes", "Freeze a person, a workload, a project or the organization, at once", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *freezing) (*body[wire.Frozen], error) {
+			out, err := s.service.Freeze(ctx, c, in.Body)
+			return &body[wire.Frozen]{out}, err
+		})
+	signedIn(s, a, operation("thaw", http.MethodPost, "/freezes/end", "End a freeze", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *freezing) (*empty, error) {
+			return nil, s.service.Thaw(ctx, c, in.Body)
+		})
+	signedIn(s, a, operation("list-client-secrets", http.MethodGet, "/workloads/{workload}/secrets", "List a workload's client secrets, without them", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *WorkloadPath) (*body[[]wire.ClientSecret], error) {
+			out, err := s.service.ClientSecrets(ctx, c, in.Workload)
+			return &body[[]wire.ClientSecret]{out}, err
+		})
+	signedIn(s, a, operation("add-client-secret", http.MethodPost, "/workloads/{workload}/secrets", "Give a workload one more client secret; it is in the answer, this once", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newClientSecret) (*body[wire.ClientSecret], error) {
+			out, err := s.service.AddClientSecret(ctx, c, in.Workload, in.Body.Days)
+			return &body[wire.ClientSecret]{out}, err
+		})
+	signedIn(s, a, operation("remove-client-secret", http.MethodDelete, "/workloads/{workload}/secrets/{secret}", "Take a client secret back", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *clientSecretPath) (*empty, error) {
+			return nil, s.service.RemoveClientSecret(ctx, c, in.Workload, in.Secret)
+		})
+}
+
+// whom names a person or a workload.
+type whom struct {
+	Kind string `query:"kind" enum:"person,workload" required:"true"`
+	Who  string `query:"who" required:"true" maxLength:"200" doc:"A login, or a workload's name."`
+}
+
+type explained struct {
+	Project     string `query:"project" maxLength:"63"`
+	Environment string `query:"environment" maxLength:"63"`
+	Name        string `query:"name" maxLength:"1000" doc:"Of an entry; empty: anything there."`
+}
+
+// explanations registers who can do what, why, and what somebody has obtained.
+func (s *server) explanations(a huma.API) {
+	signedIn(s, a, operation("explain-place", http.MethodGet, "/explanations/place", "Who can do what somewhere, and through which grants", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *explained) (*body[wire.Explanation], error) {
+			out, err := s.service.ExplainPlace(ctx, c, layers.Place{Project: in.Project, Environment: in.Environment}, in.Name)
+			return &body[wire.Explanation]{out}, err
+		})
+	signedIn(s, a, operation("explain-subject", http.MethodGet, "/explanations/subject", "What a person or a workload can reach, and through which grants", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *whom) (*body[wire.Explanation], error) {
+			out, err := s.service.ExplainSubject(ctx, c, in.Kind, in.Who)
+			return &body[wire.Explanation]{out}, err
+		})
+	signedIn(s, a, operation("exposure", http.MethodGet, "/explanations/exposure", "What a person or a workload has obtained: what to replace on the day they leave", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *whom) (*body[wire.Exposure], error) {
+			out, err := s.service.Exposure(ctx, c, in.Kind, in.Who)
+			return &body[wire.Exposure]{out}, err
+		})
+	signedIn(s, a, operation("preview-grant", http.MethodPost, "/grants/preview", "What a grant would newly allow; grants nothing", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *newGrant) (*body[wire.Preview], error) {
+			out, err := s.service.PreviewGrant(ctx, c, in.Body)
+			return &body[wire.Preview]{out}, err
+		})
+}
+
+func (s *server) teams(a huma.API) {
+	signedIn(s, a, operation("list-teams", http.MethodGet, "/teams", "List teams with their people", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *Cursor) (*body[[]wire.Team], error) {
+			out, err := s.service.Teams(ctx, c)
+			return &body[[]wire.Team]{pageOf(out, *in, func(t wire.Team) string { return t.Name })}, err
+		})
+	signedIn(s, a, operation("add-team", http.MethodPost, "/teams", "Add a team", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newNamed) (*body[wire.Team], error) {
+			out, err := s.service.AddTeam(ctx, c, in.Body.Name)
+			return &body[wire.Team]{out}, err
+		})
+	signedIn(s, a, operation("remove-team", http.MethodDelete, "/teams/{team}", "Remove a team with its grants", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *TeamPath) (*empty, error) {
+			return nil, s.service.RemoveTeam(ctx, c, in.Team)
+		})
+	signedIn(s, a, operation("add-member", http.MethodPost, "/teams/{team}/people", "Put a person into a team", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newMember) (*body[wire.Team], error) {
+			out, err := s.service.AddMember(ctx, c, in.Team, in.Body.Login)
+			return &body[wire.Team]{out}, err
+		})
+	signedIn(s, a, operation("remove-member", http.MethodDelete, "/teams/{team}/people/{login}", "Take a person out of a team", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *memberPath) (*empty, error) {
+			return nil, s.service.RemoveMember(ctx, c, in.Team, in.Login)
+		})
+}

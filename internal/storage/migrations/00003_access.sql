@@ -1,0 +1,67 @@
+-- +goose Up
+-- Teams, roles of an organization's own, limits of grants, and what is frozen.
+
+CREATE TABLE teams (
+    id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    name        text   NOT NULL UNIQUE,
+    created_at  timestamptz NOT NULL
+);
+
+CREATE TABLE team_members (
+    team_id     bigint NOT NULL REFERENCES teams (id) ON DELETE CASCADE,
+    person_id   bigint NOT NULL REFERENCES people (id),
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    PRIMARY KEY (team_id, person_id)
+);
+
+CREATE TABLE roles (
+    id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    name        text   NOT NULL UNIQUE,
+    verbs       text   NOT NULL,
+    created_at  timestamptz NOT NULL
+);
+
+-- What is frozen: a person, a workload, a project, or the organization with id 0.
+CREATE TABLE frozen (
+    kind        text   NOT NULL CHECK (kind IN ('person', 'workload', 'project', 'organization')),
+    of          bigint NOT NULL,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    since       timestamptz NOT NULL,
+    PRIMARY KEY (kind, of)
+);
+
+ALTER TABLE grants DROP CONSTRAINT grants_subject_kind_check,
+    ADD CONSTRAINT grants_subject_kind_check CHECK (subject_kind IN ('person', 'workload', 'team')),
+    DROP CONSTRAINT grants_subject_kind_subject_id_role_on_project_on_environme_key,
+    ADD COLUMN names    text NOT NULL DEFAULT '',
+    ADD COLUMN until    timestamptz,
+    ADD COLUMN networks text NOT NULL DEFAULT '',
+    ADD CONSTRAINT grants_once UNIQUE (subject_kind, subject_id, role, on_project, on_environment, names);
+
+ALTER TABLE client_secrets ADD COLUMN expires_at timestamptz;
+
+-- When something was last used: no more than a hint for people, and not signed.
+CREATE TABLE last_uses (
+    kind        text   NOT NULL CHECK (kind IN ('client secret')),
+    of          bigint NOT NULL,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    at          timestamptz NOT NULL,
+    PRIMARY KEY (kind, of)
+);
+
+-- +goose StatementBegin
+DO $$
+DECLARE t text;
+BEGIN
+    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'last_uses']
+    LOOP
+        EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
+        EXECUTE format('ALTER TABLE %I FORCE ROW LEVEL SECURITY', t);
+        EXECUTE format('CREATE POLICY reading ON %I FOR SELECT TO adytum_service USING (project_id = ANY ((SELECT adytum.read_scope())::bigint[]))', t);
+        EXECUTE format('CREATE POLICY writing ON %I FOR ALL TO adytum_service USING (project_id = ANY ((SELECT adytum.scope())::bigint[])) WITH CHECK (project_id = ANY ((SELECT adytum.scope())::bigint[]))', t);
+        EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO adytum_service', t);
+    END LOOP;
+END $$;
+-- +goose StatementEnd
