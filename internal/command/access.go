@@ -145,7 +145,7 @@ func (a *app) freeze() *cli.Command {
 			}
 			what := "values can be neither obtained nor changed there"
 			if out.Kind == "person" || out.Kind == "workload" {
-				what = "it can do nothing"
+				what = "nothing is answered to its tokens"
 			}
 			a.say("%s is frozen: %s until \"adytum thaw\". What running programs were given before, they still have.", frozenText(out.Kind, out.Name), what)
 			return nil

@@ -188,6 +188,9 @@ func (op *operation) gains(tx *storage.Tx, row storage.Grant, at access.Where) (
 		if _, may := op.maySome(access.List, place); !may {
 			continue
 		}
+		if err := tx.Widen(storage.Scope{0, place.Project}); err != nil {
+			return nil, err
+		}
 		_, loaded, err := op.service.loadChain(tx, d, []int64{d.layerIDs[place]})
 		if err != nil {
 			return nil, err

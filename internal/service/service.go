@@ -278,9 +278,9 @@ func (op *operation) allowName(verb access.Verb, l located, name string) error {
 func (op *operation) denied(verb access.Verb, l located, name string) error {
 	op.event.Outcome = trail.Refused
 	if f, frozen := op.dir.grants.Freeze(op.caller.Subject, verb, l.where); frozen {
-		return problem(Forbidden, "%s is frozen, so that nobody may %s there; an owner can thaw it", op.dir.frozenName(f), verb)
+		return problem(Forbidden, "%s is frozen, so that nobody may %s there; an owner can thaw it", op.dir.frozenName(f), access.Phrase(verb))
 	}
-	what := string(verb)
+	what := access.Phrase(verb)
 	if _, some := op.maySome(verb, l.where); some && name != "" {
 		what += " " + op.service.redactName(name)
 	} else if some {

@@ -104,6 +104,17 @@ func ParseVerbs(words []string) ([]Verb, error) {
 	return verbs, nil
 }
 
+// Phrase is a verb as it stands after "may".
+func Phrase(v Verb) string {
+	switch v {
+	case People:
+		return "manage people"
+	case Keys:
+		return "manage keys"
+	}
+	return string(v)
+}
+
 // Words are verbs as people read them.
 func Words(verbs []Verb) string {
 	words := make([]string, len(verbs))
