@@ -99,8 +99,14 @@ func (c *Client) UseToken(token string) { c.token = token }
 
 // SignIn signs a person in with a password, and goes on with the token.
 func (c *Client) SignIn(ctx context.Context, login, password string) (wire.Session, error) {
+	return c.SignInWith(ctx, wire.SignIn{Login: login, Password: password})
+}
+
+// SignInWith signs a person in with a password and a code, and goes on with the
+// token.
+func (c *Client) SignInWith(ctx context.Context, s wire.SignIn) (wire.Session, error) {
 	var out wire.Session
-	err := c.call(ctx, http.MethodPost, "/api/v1/sessions", nil, wire.SignIn{Login: login, Password: password}, &out)
+	err := c.call(ctx, http.MethodPost, "/api/v1/sessions", nil, s, &out)
 	if err == nil {
 		c.token = out.Token
 	}

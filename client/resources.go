@@ -254,6 +254,55 @@ func (c *Client) PreviewGrant(ctx context.Context, g wire.NewGrant) (wire.Previe
 	return post[wire.Preview](ctx, c, "/api/v1/grants/preview", g)
 }
 
+// Accept chooses a password with an invitation.
+func (c *Client) Accept(ctx context.Context, a wire.Acceptance) (wire.Person, error) {
+	return post[wire.Person](ctx, c, "/api/v1/invitations/acceptance", a)
+}
+
+// ResetPerson ends a person's sessions, password and codes, and invites them anew.
+func (c *Client) ResetPerson(ctx context.Context, login string) (wire.Person, error) {
+	return post[wire.Person](ctx, c, "/api/v1/people/"+url.PathEscape(login)+"/reset", nil)
+}
+
+// RemovePerson ends a person's sessions, takes away their grants, and erases their name.
+func (c *Client) RemovePerson(ctx context.Context, login string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/people/"+url.PathEscape(login), nil, nil, nil)
+}
+
+// ChangePassword gives oneself another password; other sessions end.
+func (c *Client) ChangePassword(ctx context.Context, p wire.PasswordChange) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/password", nil, p, nil)
+}
+
+// BeginCode obtains the seed of time-based codes.
+func (c *Client) BeginCode(ctx context.Context) (wire.NewFactor, error) {
+	return post[wire.NewFactor](ctx, c, "/api/v1/code", nil)
+}
+
+// ConfirmCode has codes asked for from now on.
+func (c *Client) ConfirmCode(ctx context.Context, code string) (wire.RecoveryCodes, error) {
+	return post[wire.RecoveryCodes](ctx, c, "/api/v1/code/confirmation", wire.Code{Code: code})
+}
+
+// RemoveCode has codes asked for no more.
+func (c *Client) RemoveCode(ctx context.Context, code string) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/code/removal", nil, wire.Code{Code: code}, nil)
+}
+
+// Sessions lists where somebody is signed in; nobody named: oneself.
+func (c *Client) Sessions(ctx context.Context, kind, who string) ([]wire.OpenSession, error) {
+	return get[[]wire.OpenSession](ctx, c, "/api/v1/sessions?"+url.Values{"kind": {kind}, "who": {who}}.Encode())
+}
+
+// EndSessions ends one session of somebody, or with 0 all but the one that asks.
+func (c *Client) EndSessions(ctx context.Context, kind, who string, id int64) error {
+	path := "/api/v1/sessions"
+	if id != 0 {
+		path += "/" + strconv.FormatInt(id, 10)
+	}
+	return c.call(ctx, http.MethodDelete, path+"?"+url.Values{"kind": {kind}, "who": {who}}.Encode(), nil, nil, nil)
+}
+
 // ClientSecrets lists a workload's client secrets, without them.
 func (c *Client) ClientSecrets(ctx context.Context, workload string) ([]wire.ClientSecret, error) {
 	return get[[]wire.ClientSecret](ctx, c, secretsPath(workload))

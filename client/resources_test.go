@@ -104,7 +104,7 @@ func TestWhatOneAsksOfTheDirectory(t *testing.T) {
 	c := s.Owner(t)
 	_, err := c.AddProject(ctx, "loans")
 	require.NoError(t, err)
-	_, err = c.AddPerson(ctx, wire.NewPerson{Login: "priya@fernhollow.example", Name: "Priya Vantongeren", Password: "a password for Priya"})
+	_, err = c.AddPerson(ctx, wire.NewPerson{Login: "priya@fernhollow.example", Name: "Priya Vantongeren", Password: "a lantern above the harbour"})
 	require.NoError(t, err)
 	w, err := c.AddWorkload(ctx, "mailer")
 	require.NoError(t, err)

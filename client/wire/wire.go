@@ -24,6 +24,7 @@ type Who struct {
 type SignIn struct {
 	Login    string `json:"login" maxLength:"200"`
 	Password string `json:"password" maxLength:"1000" doc:"Plaintext."`
+	Code     string `json:"code,omitempty" maxLength:"100" doc:"Time-based or recovery code, for those who have codes."`
 }
 
 // TokenAnswer is the answer of the token endpoint, RFC 6749 section 5.1.
@@ -35,15 +36,56 @@ type TokenAnswer struct {
 
 // Person can sign in with a password.
 type Person struct {
-	Login string `json:"login"`
-	Name  string `json:"name"`
+	Login          string    `json:"login"`
+	Name           string    `json:"name"`
+	Codes          bool      `json:"codes,omitempty" doc:"Signs in with a time-based code as well."`
+	InvitationEnds time.Time `json:"invitationEnds,omitzero" doc:"Until when the person can choose a password with the invitation."`
+	// Invitation is set in the answer to its making alone.
+	Invitation string `json:"invitation,omitempty" doc:"Plaintext, shown once."`
+}
+
+// Acceptance chooses a password with an invitation.
+type Acceptance struct {
+	Invitation string `json:"invitation" maxLength:"200"`
+	Password   string `json:"password" maxLength:"1000" doc:"Plaintext."`
+}
+
+// PasswordChange gives oneself another password.
+type PasswordChange struct {
+	Old string `json:"old" maxLength:"1000" doc:"Plaintext."`
+	New string `json:"new" maxLength:"1000" doc:"Plaintext."`
+}
+
+// NewFactor is the seed of time-based codes, for an authenticator.
+type NewFactor struct {
+	Secret string `json:"secret" doc:"Base32, shown once."`
+	URI    string `json:"uri" doc:"The same as an otpauth URI."`
+}
+
+// Code is a time-based code or a recovery code.
+type Code struct {
+	Code string `json:"code" maxLength:"100"`
+}
+
+// RecoveryCodes are each good once in place of a time-based code.
+type RecoveryCodes struct {
+	Codes []string `json:"codes" doc:"Shown once."`
+}
+
+// OpenSession is a token of somebody that can be used.
+type OpenSession struct {
+	ID      int64     `json:"id"`
+	Since   time.Time `json:"since"`
+	Until   time.Time `json:"until"`
+	From    string    `json:"from,omitempty" doc:"The network address that signed in."`
+	Current bool      `json:"current,omitempty" doc:"The one that asks."`
 }
 
 // NewPerson is a person to add.
 type NewPerson struct {
 	Login    string `json:"login" maxLength:"200"`
 	Name     string `json:"name" maxLength:"200"`
-	Password string `json:"password" maxLength:"1000" doc:"Plaintext."`
+	Password string `json:"password,omitempty" maxLength:"1000" doc:"Plaintext; empty: the person chooses one with an invitation."`
 }
 
 // Workload is a program that signs in on its own.

@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/layers"
@@ -53,6 +54,7 @@ type clientSecretPath struct {
 func (s *server) access(a huma.API) {
 	s.teams(a)
 	s.explanations(a)
+	s.factors(a)
 	signedIn(s, a, operation("list-roles", http.MethodGet, "/roles", "List the roles that can be granted", tagged("access")),
 		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Role], error) {
 			out, err := s.service.Roles(ctx, c)
@@ -130,6 +132,91 @@ func (s *server) explanations(a huma.API) {
 		func(ctx context.Context, c service.Caller, in *newGrant) (*body[wire.Preview], error) {
 			out, err := s.service.PreviewGrant(ctx, c, in.Body)
 			return &body[wire.Preview]{out}, err
+		})
+}
+
+// acceptInput takes the caller's address from the connection.
+type acceptInput struct {
+	Body wire.Acceptance
+	from *http.Request
+}
+
+// Resolve implements [huma.Resolver].
+func (i *acceptInput) Resolve(ctx huma.Context) []error {
+	i.from, _ = humachi.Unwrap(ctx)
+	return nil
+}
+
+type passwordChange struct{ Body wire.PasswordChange }
+
+type codeInput struct{ Body wire.Code }
+
+type personPath struct {
+	Login string `path:"login" maxLength:"200"`
+}
+
+// OfWhom names somebody, or nobody: oneself.
+// It is exported for huma to see its fields.
+type OfWhom struct {
+	Kind string `query:"kind" enum:"person,workload" default:"person"`
+	Who  string `query:"who" maxLength:"200" doc:"A login, or a workload's name; empty: oneself."`
+}
+
+type sessionInput struct {
+	OfWhom
+	Session int64 `path:"session"`
+}
+
+// factors registers codes, passwords, invitations and sessions.
+func (s *server) factors(a huma.API) {
+	huma.Register(a, huma.Operation{OperationID: "accept-invitation", Method: http.MethodPost, Path: "/api/v1/invitations/acceptance", Summary: "Choose a password with an invitation",
+		Tags: []string{"sessions"}, MaxBodyBytes: 64 << 10, Errors: []int{http.StatusUnauthorized, http.StatusServiceUnavailable}},
+		func(ctx context.Context, in *acceptInput) (*body[wire.Person], error) {
+			out, err := s.service.Accept(ctx, in.Body, service.Caller{From: address(in.from)})
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return &body[wire.Person]{out}, nil
+		})
+	signedIn(s, a, operation("reset-person", http.MethodPost, "/people/{login}/reset", "End a person's sessions, password and codes; an invitation to choose a new password is in the answer, this once", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *personPath) (*body[wire.Person], error) {
+			out, err := s.service.ResetPerson(ctx, c, in.Login)
+			return &body[wire.Person]{out}, err
+		})
+	signedIn(s, a, operation("remove-person", http.MethodDelete, "/people/{login}", "End a person's sessions, take away what they were granted, and erase their name", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *personPath) (*empty, error) {
+			return nil, s.service.RemovePerson(ctx, c, in.Login)
+		})
+	signedIn(s, a, operation("change-password", http.MethodPost, "/password", "Give oneself another password; other sessions end", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *passwordChange) (*empty, error) {
+			return nil, s.service.ChangePassword(ctx, c, in.Body)
+		})
+	signedIn(s, a, operation("begin-code", http.MethodPost, "/code", "Obtain the seed of time-based codes", tagged("sessions"), created),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[wire.NewFactor], error) {
+			out, err := s.service.BeginFactor(ctx, c)
+			return &body[wire.NewFactor]{out}, err
+		})
+	signedIn(s, a, operation("confirm-code", http.MethodPost, "/code/confirmation", "Have codes asked for from now on; recovery codes are in the answer, this once", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *codeInput) (*body[wire.RecoveryCodes], error) {
+			out, err := s.service.ConfirmFactor(ctx, c, in.Body.Code)
+			return &body[wire.RecoveryCodes]{out}, err
+		})
+	signedIn(s, a, operation("remove-code", http.MethodPost, "/code/removal", "Have codes asked for no more", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *codeInput) (*empty, error) {
+			return nil, s.service.RemoveFactor(ctx, c, in.Body.Code)
+		})
+	signedIn(s, a, operation("list-sessions", http.MethodGet, "/sessions", "List where somebody is signed in", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *OfWhom) (*body[[]wire.OpenSession], error) {
+			out, err := s.service.Sessions(ctx, c, in.Kind, in.Who)
+			return &body[[]wire.OpenSession]{out}, err
+		})
+	signedIn(s, a, operation("end-sessions", http.MethodDelete, "/sessions", "End all sessions of somebody but the one that asks", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *OfWhom) (*empty, error) {
+			return nil, s.service.EndSessions(ctx, c, in.Kind, in.Who, 0)
+		})
+	signedIn(s, a, operation("end-session", http.MethodDelete, "/sessions/{session}", "End one session", tagged("sessions")),
+		func(ctx context.Context, c service.Caller, in *sessionInput) (*empty, error) {
+			return nil, s.service.EndSessions(ctx, c, in.Kind, in.Who, in.Session)
 		})
 }
 

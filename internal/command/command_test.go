@@ -46,7 +46,7 @@ func TestSigningInAndOut(t *testing.T) {
 
 	r = sh.Run(t, "not the password\n", "login", s.URL, "--login", testkit.OwnerLogin, "--password-stdin")
 	assert.Equal(t, 4, r.Code)
-	assert.Equal(t, "adytum: the name or the password is wrong\n", r.Stderr)
+	assert.Equal(t, "adytum: the name, the password or the code is wrong\n", r.Stderr)
 	r = sh.Run(t, testkit.OwnerPassword+"\n", "login", s.URL, "--login", testkit.OwnerLogin)
 	assert.Equal(t, 2, r.Code, "a prompt needs a terminal")
 	assert.Contains(t, r.Stderr, "--password-stdin")

@@ -41,16 +41,30 @@ func (a *app) signedIn(least, most int, form string, f func(context.Context, *cl
 }
 
 func (a *app) person() *cli.Command {
-	return a.noun("person", "manage people",
+	return a.noun("person", "manage people", append(a.personChanges(),
 		&cli.Command{Name: "list", Usage: "list people", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			all, err := c.People(ctx)
 			if err != nil {
 				return err
 			}
-			return list(a, cmd, all, []string{"LOGIN", "NAME"}, func(p wire.Person) []string { return []string{p.Login, p.Name} })
+			return list(a, cmd, all, []string{"LOGIN", "NAME", "CODES", "INVITED UNTIL"}, func(p wire.Person) []string {
+				codes := ""
+				if p.Codes {
+					codes = "yes"
+				}
+				return []string{p.Login, p.Name, codes, moment(p.InvitationEnds)}
+			})
 		})},
-		&cli.Command{Name: "add", Usage: "add a person", ArgsUsage: "LOGIN NAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "password-stdin", Usage: "read the first password from standard input"}},
+		&cli.Command{Name: "add", Usage: "add a person", ArgsUsage: "LOGIN NAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "password-stdin", Usage: "read the first password from standard input"},
+			&cli.BoolFlag{Name: "invite", Usage: "print an invitation with which the person chooses a password"}},
 			Action: a.signedIn(2, 2, "LOGIN NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				if cmd.Bool("invite") {
+					p, err := c.AddPerson(ctx, wire.NewPerson{Login: cmd.Args().Get(0), Name: cmd.Args().Get(1)})
+					if err == nil {
+						a.invitation(c, p)
+					}
+					return err
+				}
 				password, err := a.secretInput(cmd.Bool("password-stdin"), "First password (15 characters or more): ", "the password", "--password-stdin")
 				if err != nil {
 					return err
@@ -60,7 +74,7 @@ func (a *app) person() *cli.Command {
 					a.say("%s can sign in as %s.", printable(p.Name), printable(p.Login))
 				}
 				return err
-			})})
+			})})...)
 }
 
 func (a *app) workload() *cli.Command {

@@ -158,6 +158,7 @@ func (a *app) login() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "login", Usage: "`LOGIN` to sign in with; asked for where it is not given"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
+			&cli.StringFlag{Name: "code", Usage: "the `CODE` that your authenticator shows, or a recovery code, where you have codes"},
 		},
 		Action: a.runLogin,
 	})
@@ -194,7 +195,14 @@ func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	out, err := c.SignIn(ctx, login, strings.TrimRight(string(password), "\r\n"))
+	request := wire.SignIn{Login: login, Password: strings.TrimRight(string(password), "\r\n"), Code: cmd.String("code")}
+	if request.Code == "" && terminal(a.in) {
+		fmt.Fprint(a.err, "Code (empty if you have none): ")
+		if request.Code, err = a.line(); err != nil {
+			return err
+		}
+	}
+	out, err := c.SignInWith(ctx, request)
 	if err != nil {
 		return err
 	}

@@ -4,8 +4,10 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -59,7 +61,7 @@ func TestTheConsole(t *testing.T) {
 	t.Run("a wrong password is told, and the field is emptied", func(t *testing.T) {
 		signIn(t, b, s, testkit.OwnerLogin, "not the password")
 		b.Until(t, "document.querySelector('[role=alert]')")
-		assert.Contains(t, b.Text(t), "The name or the password is wrong.")
+		assert.Contains(t, b.Text(t), "The name, the password or the code is wrong.")
 		assert.Empty(t, testkit.Ask[string](t, b, "document.querySelector('input[name=password]').value"))
 	})
 
@@ -207,6 +209,50 @@ func TestWhereASignInLeads(t *testing.T) {
 		b.Until(t, "document.querySelector('table')")
 		assert.True(t, strings.HasPrefix(testkit.Ask[string](t, b, "location.href"), s.URL+"/"), to)
 	}
+}
+
+func TestAnInvitedPersonChoosesAPasswordAndSignsInWithACode(t *testing.T) {
+	s := filled(t)
+	owner := s.Owner(t)
+	p, err := owner.AddPerson(ctx, wire.NewPerson{Login: "abel@fernhollow.example", Name: "Abel Marsh"})
+	require.NoError(t, err)
+	const password = "a lantern above the harbour"
+	b := testkit.NewBrowser(t)
+	choose := func(first, second string) {
+		testkit.Ask[any](t, b, `document.querySelectorAll("input[name=new-password], input[name=again]").forEach((i) => { i.value = ""; i.dispatchEvent(new Event("input")) }), null`)
+		b.Do(t, chromedp.SendKeys(chromedp.CSS("input[name=new-password]"), first), chromedp.SendKeys(chromedp.CSS("input[name=again]"), second), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	}
+	b.Do(t, chromedp.Navigate(s.URL+"/welcome#"+p.Invitation))
+	b.Until(t, "document.querySelector('input[name=invitation]')?.value.startsWith('adyt_i_')")
+	assert.Empty(t, testkit.Ask[string](t, b, "location.hash"), "the invitation does not stay in the address")
+	assert.NotContains(t, testkit.Ask[string](t, b, "JSON.stringify(history.state)"), "adyt_i_")
+	choose(password, "a lantern above the harbor")
+	b.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('not the same')")
+	choose("passwordpassword", "passwordpassword")
+	b.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('many people choose')")
+	choose(password, password)
+	b.Until(t, "location.pathname === '/' && document.body.innerText.includes('Abel Marsh')")
+
+	c := s.Client(t, "abel@fernhollow.example", password)
+	f, err := c.BeginCode(ctx)
+	require.NoError(t, err)
+	at := time.Now()
+	code := func(at time.Time) string {
+		code, err := totp.GenerateCode(f.Secret, at)
+		require.NoError(t, err)
+		return code
+	}
+	_, err = c.ConfirmCode(ctx, code(at))
+	require.NoError(t, err)
+	other := testkit.NewBrowser(t)
+	enter := func(code string) {
+		other.Do(t, chromedp.Navigate(s.URL+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("input[name=code]")), chromedp.SendKeys(chromedp.CSS("input[name=username]"), "abel@fernhollow.example"),
+			chromedp.SendKeys(chromedp.CSS("input[name=password]"), password), chromedp.SendKeys(chromedp.CSS("input[name=code]"), code), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	}
+	enter("000000")
+	other.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('the code is wrong')")
+	enter(code(at.Add(30 * time.Second)))
+	other.Until(t, "location.pathname === '/' && document.body.innerText.includes('Abel Marsh')")
 }
 
 func TestLightAndDarkAndEmptyPages(t *testing.T) {

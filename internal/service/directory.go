@@ -33,6 +33,8 @@ type directory struct {
 	roles         access.Roles
 	ownRoles      []storage.Role
 	frozen        []storage.Frozen
+	factors       map[int64]storage.Factor // by person
+	invitations   []storage.Invitation
 	grants        *access.Grants
 	revoked       map[int64]bool
 
@@ -97,7 +99,11 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	}
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
 		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
-		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen}
+		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen,
+		factors: map[int64]storage.Factor{}, invitations: stored.Invitations}
+	for _, f := range stored.Factors {
+		d.factors[f.PersonID] = f
+	}
 	rules := access.Rules{Grants: make([]access.Grant, len(stored.Grants)), Roles: d.roles, Teams: d.members}
 	for i, g := range stored.Grants {
 		if rules.Grants[i], err = grantOf(g); err != nil {
@@ -184,7 +190,7 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 			envelope.Number(int64(e.MaxAgeDays)), moment(e.RemovedAt), moment(e.PurgeAt), moment(e.DestroyedAt))
 	}
 	for _, p := range d.People {
-		add("person", p.ID, p.Login, p.Password)
+		add("person", p.ID, some([]string{p.Login, p.Password}, moment(p.RemovedAt))...)
 	}
 	for _, w := range d.Workloads {
 		add("workload", w.ID, w.Name, w.ClientID)
@@ -204,6 +210,12 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	for _, r := range d.Roles {
 		add("role", r.ID, r.Name, r.Verbs)
+	}
+	for _, f := range d.Factors {
+		add("factor", f.PersonID, string(f.Sealed), f.Recovery, moment(f.ConfirmedAt))
+	}
+	for _, i := range d.Invitations {
+		add("invitation", i.PersonID, string(i.Hash), at(i.ExpiresAt))
 	}
 	for _, f := range d.Frozen {
 		add("frozen "+f.Kind, f.Of, at(f.Since))

@@ -3,59 +3,82 @@ package service
 import (
 	"context"
 	"strings"
-	"unicode/utf8"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
+	"adytum.example/internal/core/password"
 	"adytum.example/internal/core/secret"
 	"adytum.example/internal/storage"
 )
-
-// MinPassword is the shortest password in characters (NIST SP 800-63B-4 asks for
-// 15 where it is the only factor).
-const MinPassword = 15
 
 // People lists those who can sign in. It needs people.
 func (s *Service) People(ctx context.Context, caller Caller) (out []wire.Person, err error) {
 	op := s.begin(ctx, caller, "person.list", organizationPlace)
 	defer op.end(&err)
-	if err := op.allow(access.People, located{place: organizationPlace}); err != nil {
+	if err := op.allow(access.People, organization); err != nil {
 		return nil, err
 	}
 	out = []wire.Person{}
 	for _, p := range op.dir.people {
-		out = append(out, wire.Person{Login: p.Login, Name: p.Name})
+		if p.RemovedAt == nil {
+			out = append(out, op.dir.wirePerson(p))
+		}
 	}
 	return out, nil
 }
 
-// AddPerson makes a person who can sign in with a password. It needs people.
+func (d *directory) wirePerson(p storage.Person) wire.Person {
+	out := wire.Person{Login: p.Login, Name: p.Name, Codes: d.factors[p.ID].ConfirmedAt != nil}
+	for _, i := range d.invitations {
+		if i.PersonID == p.ID {
+			out.InvitationEnds = i.ExpiresAt
+		}
+	}
+	return out
+}
+
+// AddPerson makes a person who can sign in with a password, or, where none is
+// given, with an invitation to choose one. It needs people.
 func (s *Service) AddPerson(ctx context.Context, caller Caller, request wire.NewPerson) (out wire.Person, err error) {
 	op := s.begin(ctx, caller, "person.add", organizationPlace)
 	defer op.end(&err)
-	password := secret.FromString(request.Password)
-	defer password.Wipe()
-	if err := checkPerson(request.Login, request.Name, password); err != nil {
+	chosen := secret.FromString(request.Password)
+	defer chosen.Wipe()
+	if err := checkPerson(request.Login, request.Name, op.dir.organization.Name, chosen); err != nil {
 		return out, err
 	}
-	if err := op.allow(access.People, located{place: organizationPlace}); err != nil {
+	if err := op.allow(access.People, organization); err != nil {
 		return out, err
 	}
-	hash, err := s.hash(ctx, password)
-	if err != nil {
-		return out, err
+	hash := ""
+	if chosen.Len() > 0 {
+		if hash, err = s.hash(ctx, chosen); err != nil {
+			return out, err
+		}
 	}
 	err = s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		if err := op.allow(access.People, located{place: organizationPlace}); err != nil {
+		if err := op.allow(access.People, organization); err != nil {
 			return err
 		}
-		_, err := tx.CreatePerson(storage.Person{Login: request.Login, Name: request.Name, Password: hash, CreatedAt: s.now()})
-		return taken(err, "a person with the login", request.Login)
+		p, err := tx.CreatePerson(storage.Person{Login: request.Login, Name: request.Name, Password: hash, CreatedAt: s.now()})
+		if err != nil {
+			return taken(err, "a person with the login", request.Login)
+		}
+		op.event.Names = []string{access.Subject{Kind: access.Person, ID: p.ID}.String()}
+		out = wire.Person{Login: request.Login, Name: request.Name}
+		if hash == "" {
+			out.Invitation, out.InvitationEnds, err = s.invite(tx, p.ID)
+		}
+		return err
 	})
-	return wire.Person{Login: request.Login, Name: request.Name}, err
+	if err != nil {
+		out = wire.Person{}
+	}
+	return out, err
 }
 
-func checkPerson(login, name string, password secret.Value) error {
+// checkPerson says what is wrong with a person; no password stands for an invitation.
+func checkPerson(login, name, organization string, chosen secret.Value) error {
 	var details []string
 	if login == "" || len(login) > 200 || strings.ContainsFunc(login, func(c rune) bool { return c <= ' ' || c == 0x7f || c == ':' }) {
 		details = append(details, "a login has 1 to 200 characters without white space or a colon, an e-mail address for example")
@@ -63,11 +86,8 @@ func checkPerson(login, name string, password secret.Value) error {
 	if strings.TrimSpace(name) == "" || len(name) > 200 {
 		details = append(details, "a person's name has 1 to 200 characters")
 	}
-	if utf8.RuneCount(password.Expose()) < MinPassword {
-		details = append(details, "the password is shorter than 15 characters; several words make a good one")
-	}
-	if password.Len() > 1000 {
-		details = append(details, "the password is longer than 1000 bytes")
+	if chosen.Len() > 0 {
+		details = append(details, password.Check(chosen, login, name, organization)...)
 	}
 	if len(details) > 0 {
 		return problems(Invalid, "things are wrong with the person", details)

@@ -21,9 +21,9 @@ const (
 	WorkloadTokenLife = time.Hour
 )
 
-// errWrong is the one answer to a wrong password, a wrong client secret and an
-// unknown name.
-var errWrong = problem(Unauthenticated, "the name or the password is wrong")
+// errWrong is the one answer to a wrong password, a wrong or missing code, a wrong
+// client secret and an unknown name.
+var errWrong = problem(Unauthenticated, "the name, the password or the code is wrong")
 
 // Recognize finds who holds a token from what is in memory, for operations whose
 // answer is compared with the true state before it is given ([Service.Resolve],
@@ -80,8 +80,8 @@ func errFrozen(name string) *Problem {
 
 // tokenMAC signs a token's row.
 func (k *keyring) tokenMAC(t storage.Token) []byte {
-	return envelope.Sign(k.tokens, envelope.Number(t.ID), string(t.Hash), t.SubjectKind, envelope.Number(t.SubjectID),
-		envelope.Number(t.CreatedAt.UnixMicro()), envelope.Number(t.ExpiresAt.UnixMicro()))
+	return envelope.Sign(k.tokens, some([]string{envelope.Number(t.ID), string(t.Hash), t.SubjectKind, envelope.Number(t.SubjectID),
+		envelope.Number(t.CreatedAt.UnixMicro()), envelope.Number(t.ExpiresAt.UnixMicro())}, t.OpenedFrom)...)
 }
 
 // stranger records the refusal of someone who did not sign in, and returns the answer.
@@ -92,8 +92,9 @@ func (s *Service) stranger(ctx context.Context, action string, from netip.Addr, 
 	return answer
 }
 
-// SignIn gives a person a token for their password.
-func (s *Service) SignIn(ctx context.Context, login string, password secret.Value, from netip.Addr) (out wire.Session, err error) {
+// SignIn gives a person a token for their password, and a code where they have
+// codes.
+func (s *Service) SignIn(ctx context.Context, login string, password secret.Value, code string, from netip.Addr) (out wire.Session, err error) {
 	defer password.Wipe()
 	defer func() { err = asProblem(err) }()
 	if err := s.holdBack(ctx, login, from); err != nil {
@@ -105,7 +106,7 @@ func (s *Service) SignIn(ctx context.Context, login string, password secret.Valu
 	}
 	stored, subject := nobody, access.Subject{}
 	for _, p := range d.people {
-		if p.Login == login {
+		if p.Login == login && p.Password != "" && p.RemovedAt == nil {
 			stored, subject = p.Password, access.Subject{Kind: access.Person, ID: p.ID}
 		}
 	}
@@ -116,6 +117,12 @@ func (s *Service) SignIn(ctx context.Context, login string, password secret.Valu
 	right := checkPassword(stored, password)
 	done()
 	if !right || subject.ID == 0 {
+		return out, s.signInFailed(ctx, login, from)
+	}
+	right, err = s.secondFactor(ctx, d, subject, code, Caller{Subject: subject, From: from, directory: d})
+	if err != nil && !errors.Is(err, errWrong) {
+		return out, err
+	} else if !right {
 		return out, s.signInFailed(ctx, login, from)
 	}
 	return s.signedIn(ctx, d, subject, access.PersonToken, PersonTokenLife, login, from)
@@ -185,7 +192,7 @@ func (s *Service) signedIn(ctx context.Context, d *directory, who access.Subject
 	}
 	token := access.NewToken(kind)
 	now := s.now().UTC().Truncate(time.Microsecond)
-	row := storage.Token{Hash: access.HashToken(token), SubjectKind: string(who.Kind), SubjectID: who.ID, CreatedAt: now, ExpiresAt: now.Add(life)}
+	row := storage.Token{Hash: access.HashToken(token), SubjectKind: string(who.Kind), SubjectID: who.ID, CreatedAt: now, ExpiresAt: now.Add(life), OpenedFrom: from.String()}
 	err = s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
 		if row.ID, err = tx.NextTokenID(); err != nil {
 			return err

@@ -38,7 +38,10 @@ func IsSetUp(ctx context.Context, store *storage.Store) (bool, error) {
 
 // SetUp makes an empty, migrated database an installation with its first owner.
 func SetUp(ctx context.Context, store *storage.Store, root *secret.Key, organization string, owner Owner, now time.Time) error {
-	if err := checkPerson(owner.Login, owner.Name, owner.Password); err != nil {
+	if owner.Password.Len() == 0 {
+		return problem(Invalid, "the owner needs a password")
+	}
+	if err := checkPerson(owner.Login, owner.Name, organization, owner.Password); err != nil {
 		return err
 	}
 	password := hashPassword(owner.Password)

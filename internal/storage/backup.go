@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -14,9 +15,11 @@ import (
 // keys goes into a part of its own. Tokens are left out: after a recovery
 // everyone signs in anew.
 var (
-	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "teams", "team_members", "workloads", "client_secrets", "revoked_tokens",
+	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "factors", "invitations", "teams", "team_members", "workloads", "client_secrets", "revoked_tokens",
 		"environments", "roles", "grants", "frozen", "layers", "entries", "versions", "changes", "trail_batches"}
 	KeyTables = []string{"project_keys", "version_keys"}
+	// NotBackedUp are the tables that a recovered installation begins without.
+	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "last_uses"}
 )
 
 // Dump is a connection that reads all tables as of one moment.
@@ -138,7 +141,7 @@ func contains(all []string, one string) bool {
 // Empty takes back what [Fill] filled in.
 func Empty(ctx context.Context, migrateURL string) error {
 	return asOwner(ctx, migrateURL, func(_ *pgx.Conn, tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "TRUNCATE "+strings.Join(append(append([]string{"write_keys", "tokens", "instances"}, DataTables...), KeyTables...), ", "))
+		_, err := tx.Exec(ctx, "TRUNCATE "+strings.Join(append(append(slices.Clone(NotBackedUp), DataTables...), KeyTables...), ", "))
 		return classify(err)
 	})
 }

@@ -21,6 +21,8 @@ type Directory struct {
 	Members       []TeamMember
 	Roles         []Role
 	Frozen        []Frozen
+	Factors       []Factor
+	Invitations   []Invitation
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
 }
@@ -84,6 +86,8 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("team_id, person_id").Find(&d.Members),
 		tx.db.Order("name").Find(&d.Roles),
 		tx.db.Order("kind, of").Find(&d.Frozen),
+		tx.db.Order("person_id").Find(&d.Factors),
+		tx.db.Order("person_id").Find(&d.Invitations),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
 	} {
@@ -231,6 +235,66 @@ func (tx *Tx) TokenByHash(hash []byte) (Token, error) {
 	return t, classify(err)
 }
 
+// TokensOf reads the tokens of a person or a workload that have not expired,
+// newest first.
+func (tx *Tx) TokensOf(kind string, id int64, now time.Time) ([]Token, error) {
+	var all []Token
+	err := tx.db.Where("subject_kind = ? AND subject_id = ? AND expires_at > ?", kind, id, now).Order("id DESC").Find(&all).Error
+	return all, classify(err)
+}
+
+// SavePerson writes a person's login, password and removal. A name is written
+// where there is one, and erased where there is none.
+func (tx *Tx) SavePerson(p Person) error {
+	if err := tx.db.Model(&Person{}).Where("id = ?", p.ID).Updates(map[string]any{"login": p.Login, "password": p.Password, "removed_at": p.RemovedAt}).Error; err != nil {
+		return classify(err)
+	}
+	if p.Name == "" {
+		return classify(tx.db.Where("person_id = ?", p.ID).Delete(&PersonName{}).Error)
+	}
+	return nil
+}
+
+// LeaveEverything takes away what a person was granted, and every team from them.
+func (tx *Tx) LeaveEverything(person int64) error {
+	if err := tx.db.Where("subject_kind = 'person' AND subject_id = ?", person).Delete(&Grant{}).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Where("person_id = ?", person).Delete(&TeamMember{}).Error)
+}
+
+// SaveFactor writes a person's codes, in place of others.
+func (tx *Tx) SaveFactor(f Factor) error {
+	return classify(tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&f).Error)
+}
+
+// DeleteFactor removes a person's codes, if there are any.
+func (tx *Tx) DeleteFactor(person int64) error {
+	if err := tx.db.Where("person_id = ?", person).Delete(&UsedCode{}).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Where("person_id = ?", person).Delete(&Factor{}).Error)
+}
+
+// UseCode records that a code was used: ErrTaken says that it was before. Codes
+// from before a step are forgotten.
+func (tx *Tx) UseCode(u UsedCode, forget int64) error {
+	if err := tx.db.Where("person_id = ? AND step < ?", u.PersonID, forget).Delete(&UsedCode{}).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Create(&u).Error)
+}
+
+// SaveInvitation writes a person's invitation, in place of another.
+func (tx *Tx) SaveInvitation(i Invitation) error {
+	return classify(tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&i).Error)
+}
+
+// DeleteInvitation removes a person's invitation, if there is one.
+func (tx *Tx) DeleteInvitation(person int64) error {
+	return classify(tx.db.Where("person_id = ?", person).Delete(&Invitation{}).Error)
+}
+
 // NextTokenID reserves the id of a token that is about to be signed.
 func (tx *Tx) NextTokenID() (int64, error) {
 	var id int64
@@ -241,8 +305,8 @@ func (tx *Tx) NextTokenID() (int64, error) {
 // CreateToken writes a token under its reserved id, and clears away those that
 // expired before a moment.
 func (tx *Tx) CreateToken(t Token, expiredBefore time.Time) error {
-	err := tx.db.Exec(`INSERT INTO tokens (id, hash, subject_kind, subject_id, created_at, expires_at, mac)
-		OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, ?, ?, ?, ?)`, t.ID, t.Hash, t.SubjectKind, t.SubjectID, t.CreatedAt, t.ExpiresAt, t.MAC).Error
+	err := tx.db.Exec(`INSERT INTO tokens (id, hash, subject_kind, subject_id, created_at, expires_at, mac, opened_from)
+		OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, t.ID, t.Hash, t.SubjectKind, t.SubjectID, t.CreatedAt, t.ExpiresAt, t.MAC, t.OpenedFrom).Error
 	if err != nil {
 		return classify(err)
 	}

@@ -51,7 +51,30 @@ type Person struct {
 	Login     string
 	Password  string // Argon2id in the PHC string format
 	CreatedAt time.Time
+	RemovedAt *time.Time
 	Name      string `gorm:"->"` // from person_names
+}
+
+// Factor is a person's time-based codes.
+type Factor struct {
+	PersonID    int64 `gorm:"primaryKey;autoIncrement:false"`
+	Sealed      []byte
+	Recovery    string // hashes in hexadecimal digits, separated by white space
+	ConfirmedAt *time.Time
+	CreatedAt   time.Time
+}
+
+// UsedCode is a time-based code that was used.
+type UsedCode struct {
+	PersonID int64 `gorm:"primaryKey;autoIncrement:false"`
+	Step     int64 `gorm:"primaryKey;autoIncrement:false"`
+}
+
+// Invitation lets a person choose a password once.
+type Invitation struct {
+	PersonID  int64 `gorm:"primaryKey;autoIncrement:false"`
+	Hash      []byte
+	ExpiresAt time.Time
 }
 
 // PersonName is what can be erased of a person.
@@ -138,6 +161,7 @@ type Token struct {
 	CreatedAt   time.Time
 	ExpiresAt   time.Time
 	MAC         []byte `gorm:"column:mac"`
+	OpenedFrom  string // network address
 }
 
 // RevokedToken is kept until its token would have expired.

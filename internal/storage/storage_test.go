@@ -3,6 +3,7 @@ package storage_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -191,4 +192,17 @@ func TestMigratingAgainChangesNothing(t *testing.T) {
 	require.NoError(t, err)
 	defer store.Close()
 	assert.NoError(t, store.CheckVersion(ctx))
+}
+
+// A table that is added is backed up, or said not to be.
+func TestEveryTableIsBackedUpOrLeftOutOnPurpose(t *testing.T) {
+	s := filled(t)
+	var all, known []string
+	for table := range tables(t, connect(t, s.Config.Database)) {
+		all = append(all, table)
+	}
+	known = slices.Concat(storage.DataTables, storage.KeyTables, storage.NotBackedUp)
+	slices.Sort(all)
+	slices.Sort(known)
+	assert.Equal(t, all, known)
 }

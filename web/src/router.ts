@@ -4,12 +4,14 @@ import EntriesPage from './pages/EntriesPage.vue'
 import LostPage from './pages/LostPage.vue'
 import SignInPage from './pages/SignInPage.vue'
 import StartPage from './pages/StartPage.vue'
+import WelcomePage from './pages/WelcomePage.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: StartPage },
     { path: '/sign-in', component: SignInPage, meta: { open: true } },
+    { path: '/welcome', component: WelcomePage, meta: { open: true } },
     { path: '/projects/:project/entries', name: 'entries', component: EntriesPage, props: true },
     { path: '/projects/:project/environments/:environment/entries/:name', name: 'entry', component: EntriesPage, props: true },
     { path: '/trail', name: 'trail', component: () => import('./pages/TrailPage.vue') },

@@ -18,6 +18,7 @@ const (
 	PersonToken   TokenKind = "adyt_p_"
 	WorkloadToken TokenKind = "adyt_w_"
 	ClientSecret  TokenKind = "adyt_c_"
+	InvitedToken  TokenKind = "adyt_i_" // good for choosing a password once
 )
 
 const (
@@ -38,7 +39,7 @@ func NewToken(kind TokenKind) secret.Value {
 // ValidToken tells whether text has the form and the checksum of a token. It
 // says nothing of whether the token is known.
 func ValidToken(text string) bool {
-	for _, kind := range []TokenKind{PersonToken, WorkloadToken, ClientSecret} {
+	for _, kind := range []TokenKind{PersonToken, WorkloadToken, ClientSecret, InvitedToken} {
 		if strings.HasPrefix(text, string(kind)) && len(text) == len(kind)+tokenRandom+tokenSum {
 			return tokenChecksum(text[:len(text)-tokenSum]) == text[len(text)-tokenSum:]
 		}

@@ -35,6 +35,7 @@ const (
 	RootProof       Purpose = "adytum/1/root proof"
 	Fingerprints    Purpose = "adytum/1/fingerprints"
 	SignRequests    Purpose = "adytum/1/write requests"
+	SealFactors     Purpose = "adytum/1/factors"
 )
 
 // Derive returns the key for a purpose from a key that is used for nothing else.
@@ -63,6 +64,7 @@ const (
 	formatVersionKey byte = 2
 	formatProjectKey byte = 3
 	formatPrint      byte = 4
+	formatFactor     byte = 5
 )
 
 // step is what plaintexts are padded to, so that a length tells little.
@@ -221,6 +223,24 @@ func Fingerprint(key *secret.Key, value secret.Value) []byte {
 	mac := hmac.New(sha256.New, key.Bytes())
 	mac.Write(value.Expose())
 	return mac.Sum(nil)[:16]
+}
+
+// SealFactor encrypts the seed of a person's codes, bound to the person.
+func SealFactor(key *secret.Key, organization string, person int64, seed secret.Value) ([]byte, error) {
+	return seal(key.Bytes(), formatFactor, factorData(organization, person), seed.Expose())
+}
+
+// OpenFactor decrypts what [SealFactor] sealed for the same person.
+func OpenFactor(key *secret.Key, organization string, person int64, sealed []byte) (secret.Value, error) {
+	seed, err := open(key.Bytes(), formatFactor, factorData(organization, person), sealed)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return secret.New(seed), nil
+}
+
+func factorData(organization string, person int64) []byte {
+	return append([]byte{formatFactor}, organization+Number(person)...)
 }
 
 // WrapProjectKey encrypts a project's key under the root's wrapping key.

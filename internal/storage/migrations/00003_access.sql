@@ -42,6 +42,37 @@ ALTER TABLE grants DROP CONSTRAINT grants_subject_kind_check,
 
 ALTER TABLE client_secrets ADD COLUMN expires_at timestamptz;
 
+-- A person's time-based codes (RFC 6238): the seed, sealed, and the hashes of the
+-- recovery codes that are left. It counts once it was confirmed.
+CREATE TABLE factors (
+    person_id    bigint PRIMARY KEY REFERENCES people (id),
+    project_id   bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    sealed       bytea  NOT NULL,
+    recovery     text   NOT NULL DEFAULT '',
+    confirmed_at timestamptz,
+    created_at   timestamptz NOT NULL
+);
+
+-- Codes that were used: none is good twice.
+CREATE TABLE used_codes (
+    person_id   bigint NOT NULL REFERENCES people (id),
+    step        bigint NOT NULL,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    PRIMARY KEY (person_id, step)
+);
+
+-- Who may choose a password once, with what they were sent.
+CREATE TABLE invitations (
+    person_id   bigint PRIMARY KEY REFERENCES people (id),
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    hash        bytea  NOT NULL UNIQUE,
+    expires_at  timestamptz NOT NULL
+);
+
+ALTER TABLE people ADD COLUMN removed_at timestamptz;
+ALTER TABLE tokens ADD COLUMN opened_from text NOT NULL DEFAULT '';
+CREATE INDEX tokens_subject ON tokens (subject_kind, subject_id);
+
 -- When something was last used: no more than a hint for people, and not signed.
 CREATE TABLE last_uses (
     kind        text   NOT NULL CHECK (kind IN ('client secret')),
@@ -55,7 +86,7 @@ CREATE TABLE last_uses (
 DO $$
 DECLARE t text;
 BEGIN
-    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'last_uses']
+    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'factors', 'used_codes', 'invitations', 'last_uses']
     LOOP
         EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
         EXECUTE format('ALTER TABLE %I FORCE ROW LEVEL SECURITY', t);

@@ -17,8 +17,8 @@ export async function recall(): Promise<void> {
   }
 }
 
-export async function signIn(login: string, password: string): Promise<void> {
-  await answered(api.POST('/api/v1/console/session', { body: { login, password } }))
+export async function signIn(login: string, password: string, code = ''): Promise<void> {
+  await answered(api.POST('/api/v1/console/session', { body: { login, password, code } }))
   await recall()
 }
 

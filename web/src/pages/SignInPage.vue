@@ -9,6 +9,7 @@ const route = useRoute()
 const router = useRouter()
 const login = ref('')
 const password = ref('')
+const code = ref('')
 const problem = ref<string>()
 const busy = ref(false)
 
@@ -16,7 +17,7 @@ async function submit() {
   busy.value = true
   problem.value = undefined
   try {
-    await signIn(login.value, password.value)
+    await signIn(login.value, password.value, code.value)
     const to = route.query.to
     // Only to a page of the console, never to another site.
     await router.replace(typeof to === 'string' && /^\/(?![/\\])/.test(to) ? to : '/')
@@ -24,6 +25,7 @@ async function submit() {
     problem.value = e instanceof Problem ? e.message : 'The sign-in did not work.'
   } finally {
     password.value = ''
+    code.value = ''
     busy.value = false
   }
 }
@@ -39,6 +41,9 @@ async function submit() {
       </label>
       <label class="grid gap-1">Password
         <input v-model="password" class="field" type="password" name="password" autocomplete="current-password" required />
+      </label>
+      <label class="grid gap-1">Code, if you have codes
+        <input v-model="code" class="field" name="code" autocomplete="one-time-code" spellcheck="false" autocapitalize="none" />
       </label>
       <p v-if="problem" role="alert" class="border-l-4 border-oxide bg-raised px-3 py-2">{{ problem }}</p>
       <button type="submit" class="act act-main justify-self-start" :disabled="busy">{{ busy ? 'Signing in …' : 'Sign in' }}</button>
