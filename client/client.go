@@ -116,13 +116,29 @@ func (c *Client) SignInWith(ctx context.Context, s wire.SignIn) (wire.Session, e
 // SignInWorkload signs a workload in with its client secret (RFC 6749, section
 // 4.4), and goes on with the token.
 func (c *Client) SignInWorkload(ctx context.Context, clientID, clientSecret string) (wire.TokenAnswer, error) {
-	form := url.Values{"grant_type": {"client_credentials"}}
+	return c.tokenFor(ctx, url.Values{"grant_type": {"client_credentials"}}, clientID, clientSecret)
+}
+
+// SignInSigned signs a workload in with a token that an issuer has signed (RFC
+// 7523, section 2.1), and goes on with the token that it gets. The client id is
+// needed only where several workloads trust the signed token.
+func (c *Client) SignInSigned(ctx context.Context, signedToken, clientID string) (wire.TokenAnswer, error) {
+	form := url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:jwt-bearer"}, "assertion": {signedToken}}
+	if clientID != "" {
+		form.Set("client_id", clientID)
+	}
+	return c.tokenFor(ctx, form, "", "")
+}
+
+func (c *Client) tokenFor(ctx context.Context, form url.Values, clientID, clientSecret string) (wire.TokenAnswer, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base.String()+"/oauth/token", strings.NewReader(form.Encode()))
 	if err != nil {
 		return wire.TokenAnswer{}, err
 	}
 	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	r.SetBasicAuth(url.QueryEscape(clientID), url.QueryEscape(clientSecret))
+	if clientID != "" {
+		r.SetBasicAuth(url.QueryEscape(clientID), url.QueryEscape(clientSecret))
+	}
 	var out wire.TokenAnswer
 	if err := c.do(r, &out); err != nil {
 		return out, err

@@ -303,6 +303,40 @@ func (c *Client) EndSessions(ctx context.Context, kind, who string, id int64) er
 	return c.call(ctx, http.MethodDelete, path+"?"+url.Values{"kind": {kind}, "who": {who}}.Encode(), nil, nil, nil)
 }
 
+// Issuers lists whose signed tokens are accepted.
+func (c *Client) Issuers(ctx context.Context) ([]wire.Issuer, error) {
+	return get[[]wire.Issuer](ctx, c, "/api/v1/issuers")
+}
+
+// AddIssuer accepts the signed tokens of an issuer, for workloads that trust them.
+func (c *Client) AddIssuer(ctx context.Context, i wire.NewIssuer) (wire.Issuer, error) {
+	return post[wire.Issuer](ctx, c, "/api/v1/issuers", i)
+}
+
+// RemoveIssuer accepts an issuer's tokens no more.
+func (c *Client) RemoveIssuer(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/issuers/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Trusts lists whose tokens a workload signs in with.
+func (c *Client) Trusts(ctx context.Context, workload string) ([]wire.Trust, error) {
+	return get[[]wire.Trust](ctx, c, trustsPath(workload))
+}
+
+func trustsPath(workload string) string {
+	return "/api/v1/workloads/" + url.PathEscape(workload) + "/trusts"
+}
+
+// AddTrust lets a workload sign in with tokens of an issuer.
+func (c *Client) AddTrust(ctx context.Context, workload string, t wire.NewTrust) (wire.Trust, error) {
+	return post[wire.Trust](ctx, c, trustsPath(workload), t)
+}
+
+// RemoveTrust takes a trust back.
+func (c *Client) RemoveTrust(ctx context.Context, workload string, id int64) error {
+	return c.call(ctx, http.MethodDelete, trustsPath(workload)+"/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
 // ClientSecrets lists a workload's client secrets, without them.
 func (c *Client) ClientSecrets(ctx context.Context, workload string) ([]wire.ClientSecret, error) {
 	return get[[]wire.ClientSecret](ctx, c, secretsPath(workload))

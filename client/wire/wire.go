@@ -201,6 +201,34 @@ type Frozen struct {
 	Since time.Time `json:"since"`
 }
 
+// Issuer is one whose signed tokens are accepted.
+type Issuer struct {
+	Name     string `json:"name"`
+	URL      string `json:"url" doc:"Exactly what stands in its tokens as iss."`
+	Audience string `json:"audience" doc:"What its tokens must have as their only aud."`
+}
+
+// NewIssuer is an issuer to accept tokens of.
+type NewIssuer struct {
+	Name string `json:"name" maxLength:"63"`
+	URL  string `json:"url" maxLength:"500"`
+}
+
+// Trust lets a workload sign in with an issuer's tokens.
+type Trust struct {
+	ID      int64             `json:"id"`
+	Issuer  string            `json:"issuer"`
+	Subject string            `json:"subject"`
+	Claims  map[string]string `json:"claims,omitempty"`
+}
+
+// NewTrust is a trust to add.
+type NewTrust struct {
+	Issuer  string            `json:"issuer" maxLength:"63"`
+	Subject string            `json:"subject" maxLength:"500" doc:"A pattern: * stands for one whole segment between : or /."`
+	Claims  map[string]string `json:"claims,omitempty" doc:"Claims that must have exactly this value."`
+}
+
 // ClientSecret is one of a workload's secrets. Several can hold at once, so that
 // one is replaced without a gap.
 type ClientSecret struct {

@@ -55,6 +55,7 @@ func (s *server) access(a huma.API) {
 	s.teams(a)
 	s.explanations(a)
 	s.factors(a)
+	s.issuers(a)
 	signedIn(s, a, operation("list-roles", http.MethodGet, "/roles", "List the roles that can be granted", tagged("access")),
 		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Role], error) {
 			out, err := s.service.Roles(ctx, c)
@@ -132,6 +133,54 @@ func (s *server) explanations(a huma.API) {
 		func(ctx context.Context, c service.Caller, in *newGrant) (*body[wire.Preview], error) {
 			out, err := s.service.PreviewGrant(ctx, c, in.Body)
 			return &body[wire.Preview]{out}, err
+		})
+}
+
+type newIssuer struct{ Body wire.NewIssuer }
+
+type issuerPath struct {
+	Issuer string `path:"issuer" maxLength:"63"`
+}
+
+type newTrust struct {
+	WorkloadPath
+	Body wire.NewTrust
+}
+
+type trustPath struct {
+	WorkloadPath
+	Trust int64 `path:"trust"`
+}
+
+// issuers registers whose signed tokens are accepted.
+func (s *server) issuers(a huma.API) {
+	signedIn(s, a, operation("list-issuers", http.MethodGet, "/issuers", "List whose signed tokens are accepted", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Issuer], error) {
+			out, err := s.service.Issuers(ctx, c)
+			return &body[[]wire.Issuer]{out}, err
+		})
+	signedIn(s, a, operation("add-issuer", http.MethodPost, "/issuers", "Accept the signed tokens of an issuer, for workloads that trust them", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newIssuer) (*body[wire.Issuer], error) {
+			out, err := s.service.AddIssuer(ctx, c, in.Body)
+			return &body[wire.Issuer]{out}, err
+		})
+	signedIn(s, a, operation("remove-issuer", http.MethodDelete, "/issuers/{issuer}", "Accept an issuer's tokens no more", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *issuerPath) (*empty, error) {
+			return nil, s.service.RemoveIssuer(ctx, c, in.Issuer)
+		})
+	signedIn(s, a, operation("list-trusts", http.MethodGet, "/workloads/{workload}/trusts", "List whose tokens a workload signs in with", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *WorkloadPath) (*body[[]wire.Trust], error) {
+			out, err := s.service.Trusts(ctx, c, in.Workload)
+			return &body[[]wire.Trust]{out}, err
+		})
+	signedIn(s, a, operation("add-trust", http.MethodPost, "/workloads/{workload}/trusts", "Let a workload sign in with tokens of an issuer", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newTrust) (*body[wire.Trust], error) {
+			out, err := s.service.AddTrust(ctx, c, in.Workload, in.Body)
+			return &body[wire.Trust]{out}, err
+		})
+	signedIn(s, a, operation("remove-trust", http.MethodDelete, "/workloads/{workload}/trusts/{trust}", "Take a trust back", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *trustPath) (*empty, error) {
+			return nil, s.service.RemoveTrust(ctx, c, in.Workload, in.Trust)
 		})
 }
 

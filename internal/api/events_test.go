@@ -47,6 +47,7 @@ var bodies = map[string]string{
 	"preview-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`,
 	"add-team":      `{"name":"extra"}`, "add-member": `{"login":"x@fernhollow.example"}`, "define-role": `{"name":"extra","verbs":["list"]}`,
 	"change-password": `{"old":"x","new":"y"}`, "confirm-code": `{"code":"123456"}`, "remove-code": `{"code":"123456"}`,
+	"add-issuer": `{"name":"runner","url":"https://runner.example"}`, "add-trust": `{"issuer":"runner","subject":"repo:x"}`,
 	"freeze": `{"kind":"project","name":"loans"}`, "thaw": `{"kind":"project","name":"loans"}`, "add-client-secret": `{"days":30}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
@@ -89,7 +90,7 @@ func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
 		return n
 	}
 	for id, op := range operations(t) {
-		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9").Replace(op[1])
+		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9", "{issuer}", "runner", "{trust}", "9").Replace(op[1])
 		path += map[string]string{"compare": "?otherEnvironment=staging", "explain-place": "?project=loans", "explain-subject": "?kind=person&who=ines@fernhollow.example",
 			"exposure": "?kind=person&who=ines@fernhollow.example"}[id]
 		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")

@@ -20,22 +20,38 @@ func oauthError(w http.ResponseWriter, status int, code, description string) {
 	_ = json.NewEncoder(w).Encode(map[string]string{"error": code, "error_description": description})
 }
 
+// The grant types of the token endpoint.
+const (
+	clientCredentialsGrant = "client_credentials"
+	signedTokenGrant       = "urn:ietf:params:oauth:grant-type:jwt-bearer"
+)
+
 // token is the token endpoint: client credentials, RFC 6749 section 4.4, with
-// the client's secret in an Authorization header or in the form.
+// the client's secret in an Authorization header or in the form, and signed
+// tokens of trusted issuers, RFC 7523 section 2.1.
 func (s *server) token(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	if err := r.ParseForm(); err != nil {
 		oauthError(w, http.StatusBadRequest, "invalid_request", "the body is not a form (application/x-www-form-urlencoded)")
 		return
 	}
-	if grant := r.PostForm.Get("grant_type"); grant != "client_credentials" {
-		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "the grant type is client_credentials")
+	var session wire.Session
+	var err error
+	id, clientSecret := clientCredentials(r)
+	grant := r.PostForm.Get("grant_type")
+	switch grant {
+	case clientCredentialsGrant:
+		session, err = s.service.SignInWorkload(r.Context(), id, secret.FromString(clientSecret), address(r))
+	case signedTokenGrant:
+		session, err = s.service.SignInSigned(r.Context(), r.PostForm.Get("assertion"), id, address(r))
+	default:
+		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "the grant type is "+clientCredentialsGrant+" or "+signedTokenGrant)
 		return
 	}
-	id, clientSecret := clientCredentials(r)
-	session, err := s.service.SignInWorkload(r.Context(), id, secret.FromString(clientSecret), address(r))
 	var p *service.Problem
 	switch {
+	case errors.As(err, &p) && p.Kind == service.Unauthenticated && grant == signedTokenGrant:
+		oauthError(w, http.StatusBadRequest, "invalid_grant", p.Message)
 	case errors.As(err, &p) && p.Kind == service.Unauthenticated:
 		w.Header().Set("WWW-Authenticate", `Basic realm="adytum"`)
 		oauthError(w, http.StatusUnauthorized, "invalid_client", "the client id or the client secret is wrong")
@@ -91,7 +107,7 @@ func (s *server) metadata(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(map[string]any{
 		"issuer": issuer, "token_endpoint": issuer + "/oauth/token", "revocation_endpoint": issuer + "/oauth/revoke",
-		"grant_types_supported":                 []string{"client_credentials"},
+		"grant_types_supported":                 []string{clientCredentialsGrant, signedTokenGrant},
 		"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post"},
 		"response_types_supported":              []string{},
 	})

@@ -3,6 +3,8 @@ package command
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -217,6 +219,83 @@ func (a *app) clientSecrets() []*cli.Command {
 			return nil
 		})},
 	}
+}
+
+// trusts manages whose signed tokens a workload signs in with.
+func (a *app) trusts() []*cli.Command {
+	return []*cli.Command{
+		{Name: "trusts", Usage: "list whose signed tokens a workload signs in with", ArgsUsage: "WORKLOAD", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(1, 1, "WORKLOAD", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.Trusts(ctx, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"TRUST", "ISSUER", "SUBJECT", "CLAIMS"}, func(t wire.Trust) []string {
+				var claims []string
+				for _, name := range slices.Sorted(maps.Keys(t.Claims)) {
+					claims = append(claims, name+"="+t.Claims[name])
+				}
+				return []string{strconv.FormatInt(t.ID, 10), t.Issuer, t.Subject, strings.Join(claims, " ")}
+			})
+		})},
+		{Name: "trust", Usage: "let a workload sign in with tokens that an issuer has signed", ArgsUsage: "WORKLOAD",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "issuer", Usage: "the issuer `NAME`", Required: true},
+				&cli.StringFlag{Name: "subject", Usage: "the token's subject, in which * stands for one whole segment between : or /", Required: true},
+				&cli.StringSliceFlag{Name: "claim", Usage: "`NAME=VALUE` that the token must say exactly; can be repeated"}},
+			Action: a.signedIn(1, 1, "WORKLOAD", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				t := wire.NewTrust{Issuer: cmd.String("issuer"), Subject: cmd.String("subject"), Claims: map[string]string{}}
+				for _, claim := range cmd.StringSlice("claim") {
+					name, value, found := strings.Cut(claim, "=")
+					if !found || name == "" {
+						return usage("--claim is NAME=VALUE")
+					}
+					t.Claims[name] = value
+				}
+				out, err := c.AddTrust(ctx, cmd.Args().First(), t)
+				if err == nil {
+					a.say("%s signs in with tokens of %s whose subject is %s (trust %d).", printable(cmd.Args().First()), printable(out.Issuer), printable(out.Subject), out.ID)
+				}
+				return err
+			})},
+		{Name: "distrust", Usage: "take a trust back", ArgsUsage: "WORKLOAD TRUST", Action: a.signedIn(2, 2, "WORKLOAD TRUST", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			id, err := strconv.ParseInt(cmd.Args().Get(1), 10, 64)
+			if err != nil {
+				return usage("%q is no trust's number; \"adytum workload trusts %s\" shows them", printable(cmd.Args().Get(1)), printable(cmd.Args().First()))
+			}
+			if err = c.RemoveTrust(ctx, cmd.Args().First(), id); err == nil {
+				a.say("Trust %d is gone; tokens that were given before end within the hour.", id)
+			}
+			return err
+		})},
+	}
+}
+
+func (a *app) issuer() *cli.Command {
+	return a.noun("issuer", "manage whose signed tokens are accepted",
+		&cli.Command{Name: "list", Usage: "list issuers", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			all, err := c.Issuers(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, cmd, all, []string{"ISSUER", "ADDRESS", "AUDIENCE OF ITS TOKENS"}, func(i wire.Issuer) []string { return []string{i.Name, i.URL, i.Audience} })
+		})},
+		&cli.Command{Name: "add", Usage: "accept the signed tokens of an issuer, for workloads that trust them", ArgsUsage: "ISSUER URL", Action: a.signedIn(2, 2, "ISSUER URL", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			i, err := c.AddIssuer(ctx, wire.NewIssuer{Name: cmd.Args().Get(0), URL: cmd.Args().Get(1)})
+			if err == nil {
+				a.say("Tokens of %s are accepted where their only audience is %s; \"adytum workload trust\" says for whom.", printable(i.Name), i.Audience)
+			}
+			return err
+		})},
+		&cli.Command{Name: "remove", Usage: "accept an issuer's tokens no more", ArgsUsage: "ISSUER", Flags: []cli.Flag{yesFlag()}, Action: a.signedIn(1, 1, "ISSUER", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+			name := printable(cmd.Args().First())
+			if err := a.agreed(cmd, "removing the issuer "+name, "Accept no more tokens of "+name+"? Workloads that trust it cannot sign in that way any more."); err != nil {
+				return err
+			}
+			err := c.RemoveIssuer(ctx, cmd.Args().First())
+			if err == nil {
+				a.say("Tokens of %s are accepted no more.", name)
+			}
+			return err
+		})})
 }
 
 func orNever(t time.Time) string {

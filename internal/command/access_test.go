@@ -1,6 +1,9 @@
 package command_test
 
 import (
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -127,4 +130,44 @@ func TestClientSecretsOfAWorkload(t *testing.T) {
 	says(t, sh.Run(t, "", "workload", "remove-secret", "mailer", "99"), 1, "mailer has no client secret 99")
 	says(t, sh.Run(t, "", "workload", "add-secret", "mailer", "--days", "0"), 2, "0 days cannot be asked for")
 	says(t, sh.Run(t, "", "workload", "secrets", "mialer"), 1, "did you mean mailer?")
+}
+
+func TestAPipelineSignsInWithItsSignedToken(t *testing.T) {
+	s, sh := loans(t)
+	issuer := testkit.NewIssuer(t)
+	sh.OK(t, "one two three four", "keep", "KEY", "--stdin")
+	sh.OK(t, "", "workload", "add", "pipeline")
+	sh.OK(t, "", "grant", "add", "consumer", "--workload", "pipeline", "-p", "loans", "-e", "live")
+	says(t, sh.Run(t, "", "issuer", "add", "runner", issuer.URL+"/elsewhere"), 1, "is the address exactly what stands in its tokens")
+	says(t, sh.Run(t, "", "issuer", "add", "runner", "http://runner.fernhollow.example"), 1, "it is not an https address")
+	added := sh.OK(t, "", "issuer", "add", "runner", issuer.URL)
+	audience := regexp.MustCompile(`adytum:\w+`).FindString(added.Stderr)
+	require.NotEmpty(t, audience)
+	assert.Contains(t, sh.OK(t, "", "issuer", "list").Stdout, audience)
+	says(t, sh.Run(t, "", "workload", "trust", "pipeline", "--issuer", "runner", "--subject", "*"), 1, "would be everybody whom the issuer knows")
+	says(t, sh.Run(t, "", "workload", "trust", "pipeline", "--issuer", "runner", "--subject", "repo:x", "--claim", "y"), 2, "NAME=VALUE")
+	sh.OK(t, "", "workload", "trust", "pipeline", "--issuer", "runner", "--subject", "repo:fernhollow/loans:ref:*/*/*", "--claim", "repository_id=42")
+	assert.Regexp(t, `runner +repo:fernhollow/loans:ref:\*/\*/\* +repository_id=42`, sh.OK(t, "", "workload", "trusts", "pipeline").Stdout)
+
+	job := testkit.NewShell(t, testkit.Folder(t))
+	write := func(subject string) {
+		testkit.Write(t, job.Folder, "token", issuer.Sign(t, issuer.Claims(subject, audience), map[string]any{"repository_id": "42"})+"\n")
+	}
+	job.Env = []string{"ADYTUM_URL=" + s.URL, "ADYTUM_SIGNED_TOKEN_FILE=token", "ADYTUM_PROJECT=loans", "ADYTUM_ENVIRONMENT=live"}
+	says(t, job.Run(t, "", "value", "KEY"), 1, "read ADYTUM_SIGNED_TOKEN_FILE")
+	write("repo:fernhollow/notices:ref:refs/heads/main")
+	says(t, job.Run(t, "", "value", "KEY"), 4, "the signed token is not accepted")
+	write("repo:fernhollow/loans:ref:refs/heads/main")
+	for range 3 { // a signed token is good once, and the commands of a job are many
+		assert.Equal(t, "one two three four", job.OK(t, "", "value", "KEY").Stdout)
+	}
+	content, err := filepath.Glob(filepath.Join(homeOf(t, job), ".local/state/adytum/signed-*.json"))
+	require.NoError(t, err)
+	require.Len(t, content, 1)
+	info, err := os.Stat(content[0])
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	sh.OK(t, "", "issuer", "remove", "runner", "--yes")
+	write("repo:fernhollow/loans:ref:refs/heads/main")
+	says(t, job.Run(t, "", "value", "KEY"), 4, "is not accepted")
 }

@@ -78,7 +78,7 @@ func (a *app) person() *cli.Command {
 }
 
 func (a *app) workload() *cli.Command {
-	return a.noun("workload", "manage programs that sign in on their own", append(a.clientSecrets(),
+	return a.noun("workload", "manage programs that sign in on their own", append(append(a.clientSecrets(), a.trusts()...),
 		&cli.Command{Name: "list", Usage: "list workloads", Flags: []cli.Flag{listFlag()}, Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 			all, err := c.Workloads(ctx)
 			if err != nil {

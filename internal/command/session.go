@@ -3,6 +3,8 @@ package command
 import (
 	"bufio"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -90,9 +92,10 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 	address, named := a.environment("ADYTUM_URL")
 	token, hasToken := a.environment("ADYTUM_TOKEN")
 	id, hasID := a.environment("ADYTUM_CLIENT_ID")
-	if hasToken || hasID {
+	signedFile, hasSigned := a.environment("ADYTUM_SIGNED_TOKEN_FILE")
+	if hasToken || hasID || hasSigned {
 		if !named {
-			return nil, usage("ADYTUM_URL is not set; it names the service that ADYTUM_TOKEN or ADYTUM_CLIENT_ID is for")
+			return nil, usage("ADYTUM_URL is not set; it names the service that ADYTUM_TOKEN, ADYTUM_CLIENT_ID or ADYTUM_SIGNED_TOKEN_FILE is for")
 		}
 		c, err := client.New(address)
 		if err != nil {
@@ -101,6 +104,9 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 		if hasToken {
 			c.UseToken(token)
 			return c, nil
+		}
+		if hasSigned {
+			return c, a.signInSigned(ctx, c, signedFile, id)
 		}
 		clientSecret, err := a.clientSecret()
 		if err != nil {
@@ -135,6 +141,43 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 	}
 	c.UseToken(s.Token)
 	return c, nil
+}
+
+// signInSigned signs in with the token in a file. A signed token is good once, and
+// commands are many: what it was exchanged for is kept on this device until it
+// ends, under the hash of the signed token.
+func (a *app) signInSigned(ctx context.Context, c *client.Client, path, clientID string) error {
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("read ADYTUM_SIGNED_TOKEN_FILE: %w", err)
+	}
+	signedToken := strings.TrimSpace(string(content))
+	kept, err := a.sessionPath()
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256([]byte(c.Address() + " " + clientID + " " + signedToken))
+	kept = filepath.Join(filepath.Dir(kept), "signed-"+hex.EncodeToString(sum[:16])+".json")
+	if content, err := os.ReadFile(kept); err == nil {
+		var s session
+		if json.Unmarshal(content, &s) == nil && time.Now().Before(s.ExpiresAt.Add(-time.Minute)) {
+			c.UseToken(s.Token)
+			return nil
+		}
+	}
+	out, err := c.SignInSigned(ctx, signedToken, clientID)
+	if err != nil {
+		return err
+	}
+	s := session{URL: c.Address(), Token: out.AccessToken, ExpiresAt: time.Now().Add(time.Duration(out.ExpiresIn) * time.Second)}
+	if content, err = json.Marshal(s); err != nil {
+		return err
+	}
+	// Where there is nowhere to keep it, the next command needs a new signed token.
+	if os.MkdirAll(filepath.Dir(kept), 0o700) == nil {
+		_ = writeFile(kept, 0o600, content)
+	}
+	return nil
 }
 
 func (a *app) clientSecret() (string, error) {

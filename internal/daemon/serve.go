@@ -14,6 +14,7 @@ import (
 	"adytum.example/internal/api"
 	"adytum.example/internal/console"
 	"adytum.example/internal/jobs"
+	"adytum.example/internal/outside"
 	"adytum.example/internal/service"
 	"adytum.example/internal/storage"
 )
@@ -34,7 +35,9 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 		return err
 	}
 	defer store.Close()
-	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Log: log, Redact: redactor()})
+	host, _, _ := net.SplitHostPort(c.Listen) // checked above
+	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Log: log, Redact: redactor(),
+		Outside: outside.New(isLoopback(host))})
 	if err != nil {
 		return err
 	}

@@ -35,6 +35,8 @@ type directory struct {
 	frozen        []storage.Frozen
 	factors       map[int64]storage.Factor // by person
 	invitations   []storage.Invitation
+	issuers       []storage.Issuer
+	trusts        []storage.Trust
 	grants        *access.Grants
 	revoked       map[int64]bool
 
@@ -100,7 +102,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
 		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
 		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen,
-		factors: map[int64]storage.Factor{}, invitations: stored.Invitations}
+		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts}
 	for _, f := range stored.Factors {
 		d.factors[f.PersonID] = f
 	}
@@ -213,6 +215,12 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	for _, f := range d.Factors {
 		add("factor", f.PersonID, string(f.Sealed), f.Recovery, moment(f.ConfirmedAt))
+	}
+	for _, i := range d.Issuers {
+		add("issuer", i.ID, i.Name, i.URL)
+	}
+	for _, t := range d.Trusts {
+		add("trust", t.ID, envelope.Number(t.WorkloadID), envelope.Number(t.IssuerID), t.Subject, t.Claims)
 	}
 	for _, i := range d.Invitations {
 		add("invitation", i.PersonID, string(i.Hash), at(i.ExpiresAt))

@@ -34,15 +34,17 @@ type Service struct {
 	settling sync.Mutex
 	settler  *time.Timer
 
-	directory atomic.Pointer[directory]
-	layers    *layerCache
-	sealed    *bounded[sealedID, *sealedVersion]
-	tokens    *bounded[string, knownToken]
-	asked     *bounded[string, *asked]
-	plans     *bounded[planKey, *plan]
-	roots     func() ([]*secret.Key, error)
-	ending    chan struct{}
-	beating   sync.WaitGroup
+	directory  atomic.Pointer[directory]
+	layers     *layerCache
+	sealed     *bounded[sealedID, *sealedVersion]
+	tokens     *bounded[string, knownToken]
+	asked      *bounded[string, *asked]
+	plans      *bounded[planKey, *plan]
+	outside    Outside
+	issuerKeys issuerKeys
+	roots      func() ([]*secret.Key, error)
+	ending     chan struct{}
+	beating    sync.WaitGroup
 }
 
 // Config is what a Service is made of.
@@ -56,6 +58,8 @@ type Config struct {
 	Log      *slog.Logger
 	// Redact takes values out of free text that people type, nil for none.
 	Redact func(string) string
+	// Outside obtains the keys of issuers; nil: none are accepted.
+	Outside Outside
 }
 
 // Open starts a Service. It refuses a database of another version, of a role
@@ -105,7 +109,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
-		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(),
+		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside,
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
 	return s, s.startBeating(ctx)

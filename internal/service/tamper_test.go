@@ -7,12 +7,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"adytum.example/client"
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/sample"
+	"adytum.example/internal/testkit"
 )
 
 // What is done as the database's owner must be noticed when it is used. Each
@@ -69,6 +71,20 @@ func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 		"a grant added":                 "INSERT INTO grants (subject_kind, subject_id, role, created_at) SELECT 'workload', 7, 'owner', now()",
 		"a grant widened":               "UPDATE grants SET role = 'owner' WHERE role <> 'owner'",
 		"a grant removed":               "DELETE FROM grants WHERE role <> 'owner'",
+		"a grant's names widened":       "UPDATE grants SET names = '' WHERE names <> ''",
+		"a grant's end put off":         "UPDATE grants SET until = NULL WHERE until IS NOT NULL",
+		"a grant's networks widened":    "UPDATE grants SET networks = '0.0.0.0/0' WHERE networks <> ''",
+		"somebody put into a team":      "INSERT INTO team_members (team_id, person_id) SELECT t.id, p.id FROM teams t, people p WHERE p.login LIKE 'priya%'",
+		"a role given another verb":     "UPDATE roles SET verbs = verbs || ' read'",
+		"a freeze lifted":               "DELETE FROM frozen",
+		"codes taken away":              "DELETE FROM factors",
+		"codes that do not count yet":   "UPDATE factors SET confirmed_at = NULL",
+		"a recovery code added":         "UPDATE factors SET recovery = recovery || ' ' || encode(sha256('x'), 'hex')",
+		"an invitation added":           "INSERT INTO invitations (person_id, hash, expires_at) SELECT id, sha256('x'), now() + interval '1 day' FROM people WHERE login LIKE 'priya%'",
+		"a removed person brought back": "UPDATE people SET removed_at = NULL WHERE removed_at IS NOT NULL",
+		"a trust widened":               "UPDATE trusts SET subject = 'repo:fernhollow/*:ref:refs/heads/main', claims = ''",
+		"an issuer exchanged":           "UPDATE issuers SET url = 'https://elsewhere.example'",
+		"a client secret's end put off": "UPDATE client_secrets SET expires_at = NULL WHERE expires_at IS NOT NULL",
 		"a password replaced":           "UPDATE people SET password = 'x'",
 		"a client secret added":         "INSERT INTO client_secrets (workload_id, hash, created_at) SELECT id, 'x', now() FROM workloads",
 		"the organization set back":     "UPDATE organization SET revision = revision - 1",
@@ -93,6 +109,7 @@ func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 			require.NoError(t, err)
 			_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: "loans-server", Role: "consumer", Project: "loans"})
 			require.NoError(t, err)
+			limited(t, s, owner)
 			token, gone := s.Owner(t), s.Owner(t)
 			require.NoError(t, gone.SignOut(ctx))
 			s.Stop()
@@ -116,6 +133,35 @@ func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 			assert.Contains(t, s.Log.String(), "a request failed")
 		})
 	}
+}
+
+// limited makes one of everything that access is decided on.
+func limited(t *testing.T, s *testkit.Service, owner *client.Client) {
+	t.Helper()
+	end := time.Now().Add(time.Hour)
+	c := person(t, s, owner, "priya@fernhollow.example", "", whole)
+	grant(t, owner, wire.NewGrant{Kind: "person", Who: "priya@fernhollow.example", Role: "consumer", Project: "loans", Names: "DB_*", Until: &end, From: []string{"192.0.2.0/24"}})
+	_, err := owner.AddTeam(ctx, "desk")
+	require.NoError(t, err)
+	_, err = owner.DefineRole(ctx, wire.NewRole{Name: "rotator", Verbs: []string{"list", "write"}})
+	require.NoError(t, err)
+	f, err := c.BeginCode(ctx)
+	require.NoError(t, err)
+	code, err := totp.GenerateCode(f.Secret, time.Now())
+	require.NoError(t, err)
+	_, err = c.ConfirmCode(ctx, code)
+	require.NoError(t, err)
+	_, err = owner.AddClientSecret(ctx, "loans-server", wire.NewClientSecret{Days: 30})
+	require.NoError(t, err)
+	_, err = owner.AddIssuer(ctx, wire.NewIssuer{Name: "runner", URL: testkit.NewIssuer(t).URL})
+	require.NoError(t, err)
+	_, err = owner.AddTrust(ctx, "loans-server", wire.NewTrust{Issuer: "runner", Subject: mainBranch, Claims: map[string]string{"repository_id": "42"}})
+	require.NoError(t, err)
+	_, err = owner.AddPerson(ctx, wire.NewPerson{Login: "abel@fernhollow.example", Name: "Abel Marsh"})
+	require.NoError(t, err)
+	require.NoError(t, owner.RemovePerson(ctx, "abel@fernhollow.example"))
+	_, err = owner.Freeze(ctx, wire.Freeze{Kind: "workload", Name: "loans-server"})
+	require.NoError(t, err)
 }
 
 // uses are ways to use what the cases alter, each with what it must answer where

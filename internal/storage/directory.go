@@ -23,6 +23,8 @@ type Directory struct {
 	Frozen        []Frozen
 	Factors       []Factor
 	Invitations   []Invitation
+	Issuers       []Issuer
+	Trusts        []Trust
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
 }
@@ -88,6 +90,8 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("kind, of").Find(&d.Frozen),
 		tx.db.Order("person_id").Find(&d.Factors),
 		tx.db.Order("person_id").Find(&d.Invitations),
+		tx.db.Order("name").Find(&d.Issuers),
+		tx.db.Order("id").Find(&d.Trusts),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
 	} {
@@ -293,6 +297,30 @@ func (tx *Tx) SaveInvitation(i Invitation) error {
 // DeleteInvitation removes a person's invitation, if there is one.
 func (tx *Tx) DeleteInvitation(person int64) error {
 	return classify(tx.db.Where("person_id = ?", person).Delete(&Invitation{}).Error)
+}
+
+// CreateIssuer writes an issuer.
+func (tx *Tx) CreateIssuer(i Issuer) error { return classify(tx.db.Create(&i).Error) }
+
+// DeleteIssuer removes an issuer with the trusts in it.
+func (tx *Tx) DeleteIssuer(id int64) error { return gone(tx.db.Delete(&Issuer{}, id)) }
+
+// CreateTrust writes a trust and returns it with its id.
+func (tx *Tx) CreateTrust(t Trust) (Trust, error) {
+	err := tx.db.Create(&t).Error
+	return t, classify(err)
+}
+
+// DeleteTrust removes a trust.
+func (tx *Tx) DeleteTrust(id int64) error { return gone(tx.db.Delete(&Trust{}, id)) }
+
+// UseSigned records that a signed token was used: ErrTaken says that it was
+// before. Tokens that have expired are forgotten.
+func (tx *Tx) UseSigned(u UsedSigned, now time.Time) error {
+	if err := tx.db.Where("expires_at < ?", now).Delete(&UsedSigned{}).Error; err != nil {
+		return classify(err)
+	}
+	return classify(tx.db.Create(&u).Error)
 }
 
 // NextTokenID reserves the id of a token that is about to be signed.

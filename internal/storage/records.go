@@ -145,6 +145,34 @@ type Frozen struct {
 // TableName is "frozen": it has no plural.
 func (Frozen) TableName() string { return "frozen" }
 
+// Issuer is one whose signed tokens are accepted.
+type Issuer struct {
+	ID        int64
+	Name      string
+	URL       string
+	CreatedAt time.Time
+}
+
+// Trust lets a workload sign in with an issuer's tokens.
+type Trust struct {
+	ID         int64
+	WorkloadID int64
+	IssuerID   int64
+	Subject    string // a pattern
+	Claims     string // JSON of those that are pinned; empty: none
+	CreatedAt  time.Time
+}
+
+// UsedSigned is a signed token that was used.
+type UsedSigned struct {
+	IssuerID  int64  `gorm:"primaryKey;autoIncrement:false"`
+	Hash      []byte `gorm:"primaryKey"`
+	ExpiresAt time.Time
+}
+
+// TableName is "used_signed": it has no plural.
+func (UsedSigned) TableName() string { return "used_signed" }
+
 // LastUse is when something was last used. It is not signed.
 type LastUse struct {
 	Kind string `gorm:"primaryKey"`

@@ -69,6 +69,33 @@ CREATE TABLE invitations (
     expires_at  timestamptz NOT NULL
 );
 
+-- Whose signed tokens are accepted, for which workloads, and which were used.
+CREATE TABLE issuers (
+    id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    name        text   NOT NULL UNIQUE,
+    url         text   NOT NULL UNIQUE,
+    created_at  timestamptz NOT NULL
+);
+
+CREATE TABLE trusts (
+    id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    workload_id bigint NOT NULL REFERENCES workloads (id),
+    issuer_id   bigint NOT NULL REFERENCES issuers (id) ON DELETE CASCADE,
+    subject     text   NOT NULL,
+    claims      text   NOT NULL DEFAULT '',
+    created_at  timestamptz NOT NULL
+);
+
+CREATE TABLE used_signed (
+    issuer_id   bigint NOT NULL REFERENCES issuers (id) ON DELETE CASCADE,
+    hash        bytea  NOT NULL,
+    project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    expires_at  timestamptz NOT NULL,
+    PRIMARY KEY (issuer_id, hash)
+);
+
 ALTER TABLE people ADD COLUMN removed_at timestamptz;
 ALTER TABLE tokens ADD COLUMN opened_from text NOT NULL DEFAULT '';
 CREATE INDEX tokens_subject ON tokens (subject_kind, subject_id);
@@ -86,7 +113,7 @@ CREATE TABLE last_uses (
 DO $$
 DECLARE t text;
 BEGIN
-    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'factors', 'used_codes', 'invitations', 'last_uses']
+    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'factors', 'used_codes', 'invitations', 'issuers', 'trusts', 'used_signed', 'last_uses']
     LOOP
         EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
         EXECUTE format('ALTER TABLE %I FORCE ROW LEVEL SECURITY', t);
