@@ -49,13 +49,15 @@ type Error struct {
 	Status  int
 	Message string
 	Details []string // each thing that is wrong, where there are several
+	OAuth   string   // the code of RFC 6749, section 5.2, from the token endpoint
 }
 
 func (e *Error) Error() string { return e.Message }
 
-// Is makes a 401 an ErrNotSignedIn and a 503 an ErrUnreachable.
+// Is makes a 401, and a signed token that is not accepted, an ErrNotSignedIn, and
+// a 503 an ErrUnreachable.
 func (e *Error) Is(target error) bool {
-	return target == ErrNotSignedIn && e.Status == http.StatusUnauthorized ||
+	return target == ErrNotSignedIn && (e.Status == http.StatusUnauthorized || e.OAuth == "invalid_grant") ||
 		target == ErrUnreachable && (e.Status == http.StatusServiceUnavailable || e.Status == http.StatusBadGateway || e.Status == http.StatusGatewayTimeout)
 }
 
@@ -240,7 +242,7 @@ func readProblem(answer *http.Response, body io.Reader) error {
 	if err := json.NewDecoder(body).Decode(&p); err != nil || p.Detail == "" && p.Description == "" {
 		return &Error{Status: answer.StatusCode, Message: "the service answered " + strconv.Itoa(answer.StatusCode) + " " + http.StatusText(answer.StatusCode)}
 	}
-	e := &Error{Status: answer.StatusCode, Message: p.Detail}
+	e := &Error{Status: answer.StatusCode, Message: p.Detail, OAuth: p.OAuth}
 	if p.Detail == "" {
 		e.Message = p.Description
 	}

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -540,6 +541,62 @@ func (c *Client) ChangesBefore(ctx context.Context, p Place, before int64, limit
 // Trail lists events, newest first, a page at a time.
 func (c *Client) Trail(ctx context.Context, cursor string, limit int) (wire.Events, error) {
 	return get[wire.Events](ctx, c, "/api/v1/trail?limit="+strconv.Itoa(limit)+"&cursor="+url.QueryEscape(cursor))
+}
+
+// TrailQuery chooses among events; empty fields choose all.
+type TrailQuery struct {
+	Kind, Who, Action, Outcome, Project, Environment, Name, From string
+	Since, Until                                                 time.Time
+}
+
+func (q TrailQuery) values() url.Values {
+	values := url.Values{}
+	for name, value := range map[string]string{"kind": q.Kind, "who": q.Who, "action": q.Action, "outcome": q.Outcome, "project": q.Project, "environment": q.Environment, "name": q.Name, "from": q.From} {
+		if value != "" {
+			values.Set(name, value)
+		}
+	}
+	for name, at := range map[string]time.Time{"since": q.Since, "until": q.Until} {
+		if !at.IsZero() {
+			values.Set(name, at.UTC().Format(time.RFC3339Nano))
+		}
+	}
+	return values
+}
+
+// FindEvents lists chosen events, newest first, a page at a time: the next page
+// has the cursor that the one before ended with, until that is empty. A page may
+// hold fewer events than the limit.
+func (c *Client) FindEvents(ctx context.Context, q TrailQuery, cursor string, limit int) (wire.Events, error) {
+	values := q.values()
+	values.Set("limit", strconv.Itoa(limit))
+	values.Set("cursor", cursor)
+	return get[wire.Events](ctx, c, "/api/v1/trail?"+values.Encode())
+}
+
+// ErrCutOff says that an answer ended before its end.
+var ErrCutOff = errors.New("the service stopped before the end; try again")
+
+// ExportTrail hands over chosen events, oldest first.
+func (c *Client) ExportTrail(ctx context.Context, q TrailQuery, each func(wire.Event) error) error {
+	return c.stream(ctx, "/api/v1/trail/export?"+q.values().Encode(), func(r io.Reader) error {
+		lines := json.NewDecoder(r)
+		for {
+			var line struct {
+				wire.Event
+				End *int `json:"end"`
+			}
+			if err := lines.Decode(&line); err != nil {
+				return ErrCutOff
+			}
+			if line.End != nil {
+				return nil
+			}
+			if err := each(line.Event); err != nil {
+				return err
+			}
+		}
+	})
 }
 
 // VerifyTrail checks that the trail is whole.

@@ -544,6 +544,7 @@ type Event struct {
 	At          time.Time `json:"at"`
 	Action      string    `json:"action"`
 	Outcome     string    `json:"outcome" enum:"allowed,refused,failed"`
+	Actor       string    `json:"actor,omitempty" doc:"The number by which the trail knows who did it: person:3."`
 	Who         string    `json:"who" doc:"Empty: nobody signed in."`
 	From        string    `json:"from"`
 	Place       string    `json:"place"`
@@ -553,6 +554,12 @@ type Event struct {
 	Reason      string    `json:"reason,omitempty"`
 	Count       int64     `json:"count,omitempty" doc:"How many alike this line stands for."`
 	NotReleased bool      `json:"notReleased,omitempty" doc:"The answer was withheld, since something had changed meanwhile, and tried again."`
+}
+
+// TrailEnd is the last line of an export of the trail. Without it the export was
+// cut off.
+type TrailEnd struct {
+	End int `json:"end"`
 }
 
 // Events is a page of the trail, newest first.

@@ -172,57 +172,6 @@ func (a *app) addGrant(ctx context.Context, cmd *cli.Command, c *client.Client) 
 	return err
 }
 
-func (a *app) trail() *cli.Command {
-	verify := &cli.Command{Name: "verify", Usage: "check that the trail is whole; exits 3 where it is not", Flags: []cli.Flag{outputFlag("text", "json")},
-		Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			v, err := c.VerifyTrail(ctx)
-			if err != nil {
-				return err
-			}
-			if cmd.String("output") == "json" {
-				if err := a.json(v); err != nil {
-					return err
-				}
-			} else {
-				for _, p := range v.Problems {
-					fmt.Fprintf(a.out, "%s, event %d: %s\n", printable(p.Lane), p.Seq, printable(p.What))
-				}
-			}
-			if !v.Whole {
-				return &exitError{exitNo, fmt.Errorf("the trail is not whole: %d problems in %d events; the first stands above", len(v.Problems), v.Events)}
-			}
-			a.say("The trail is whole: %d events in %d lanes, every signature right and none missing.", v.Events, v.Lanes)
-			return nil
-		})}
-	c := a.noun("trail", "the record of what was done, read and refused", verify)
-	c.Flags = []cli.Flag{listFlag(), &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many events, newest first"}}
-	c.Action = a.signedIn(0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-		limit := cmd.Int("limit")
-		if limit < 1 || limit > 10000 {
-			return usage("--limit is between 1 and 10000")
-		}
-		var all []wire.Event
-		for cursor := ""; len(all) < limit; {
-			page, err := c.Trail(ctx, cursor, min(limit-len(all), 500))
-			if err != nil {
-				return err
-			}
-			all = append(all, page.Events...)
-			if cursor = page.Next; cursor == "" {
-				break
-			}
-		}
-		return list(a, cmd, all[:min(limit, len(all))], []string{"WHEN", "WHO", "DID", "OUTCOME", "WHERE", "WHAT", "FROM"}, func(e wire.Event) []string {
-			who := e.Who
-			if who == "" {
-				who = "(nobody)"
-			}
-			return []string{e.At.Local().Format("2006-01-02 15:04:05"), who, e.Action, e.Outcome, e.Place, shorten(strings.Join(e.Names, " "), 48), e.From}
-		})
-	})
-	return c
-}
-
 func shorten(s string, n int) string {
 	if runes := []rune(s); len(runes) > n {
 		return string(runes[:n-1]) + "…"

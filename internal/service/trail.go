@@ -2,7 +2,7 @@ package service
 
 import (
 	"context"
-	"strconv"
+	"time"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
@@ -11,29 +11,45 @@ import (
 	"adytum.example/internal/storage"
 )
 
+// TrailQuery chooses among events, for people: who is a login or a workload's
+// name, of the kind.
+type TrailQuery struct {
+	Kind, Who string
+	trail.Filter
+}
+
+// A page of the trail looks through so many batches at most; where fewer events
+// were found than were asked for, its cursor goes on.
+const (
+	batchesAtOnce = 64
+	batchesOfPage = 2048
+)
+
 // Trail lists events, newest first, a page at a time. It needs audit.
-func (s *Service) Trail(ctx context.Context, caller Caller, cursor string, limit int) (out wire.Events, err error) {
+func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor string, limit int) (out wire.Events, err error) {
 	op := s.begin(ctx, caller, "trail.list", organizationPlace)
 	defer op.end(&err)
-	if err := op.allow(access.Audit, located{place: organizationPlace}); err != nil {
+	if err := op.allow(access.Audit, organization); err != nil {
 		return out, err
 	}
-	offset := 0
-	if cursor != "" {
-		if offset, err = strconv.Atoi(cursor); err != nil || offset < 0 {
-			return out, problem(Invalid, "the cursor is none that this service gave; start without one")
-		}
+	at, err := readCursor(cursor)
+	if err != nil {
+		return out, err
+	}
+	filter, err := op.filter(q)
+	if err != nil {
+		return out, err
 	}
 	out.Events = []wire.Event{}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		for len(out.Events) < limit {
-			batches, err := tx.NewestBatches(offset, 64)
+		for looked := 0; len(out.Events) < limit && looked < batchesOfPage; {
+			batches, err := tx.NewestBatches(at, writtenSince(filter.Since), batchesAtOnce)
 			if err != nil || len(batches) == 0 {
+				out.Next = ""
 				return err
 			}
 			for _, b := range batches {
 				if len(out.Events) >= limit {
-					out.Next = strconv.Itoa(offset)
 					return nil
 				}
 				events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
@@ -41,9 +57,13 @@ func (s *Service) Trail(ctx context.Context, caller Caller, cursor string, limit
 					return err
 				}
 				for i := len(events) - 1; i >= 0; i-- {
-					out.Events = append(out.Events, op.dir.wireEvent(events[i]))
+					if filter.Chooses(events[i]) {
+						out.Events = append(out.Events, op.dir.wireEvent(events[i]))
+					}
 				}
-				offset++
+				at = storage.BatchPosition{WrittenAt: b.WrittenAt, Lane: b.Lane, First: b.First}
+				out.Next = at.String()
+				looked++
 			}
 		}
 		return nil
@@ -51,9 +71,77 @@ func (s *Service) Trail(ctx context.Context, caller Caller, cursor string, limit
 	return out, err
 }
 
+// clockSkew is how far the clocks of instances and of the database may differ.
+const clockSkew = 5 * time.Minute
+
+// writtenSince is when the first batch was written that may hold an event since a
+// moment.
+func writtenSince(since time.Time) time.Time {
+	if since.IsZero() {
+		return since
+	}
+	return since.Add(-clockSkew)
+}
+
+// filter makes a query one by numbers, as the trail has them.
+func (op *operation) filter(q TrailQuery) (trail.Filter, error) {
+	if q.Who == "" {
+		return q.Filter, nil
+	}
+	who, exists := op.dir.subject(q.Kind, q.Who)
+	if !exists {
+		return q.Filter, problem(NotFound, "there is no %s %q", q.Kind, op.service.redact(q.Who))
+	}
+	q.Actor = who.String()
+	return q.Filter, nil
+}
+
+func readCursor(cursor string) (storage.BatchPosition, error) {
+	if cursor == "" {
+		return storage.BatchPosition{}, nil
+	}
+	at, err := storage.ParsePosition(cursor)
+	if err != nil {
+		return at, problem(Invalid, "the cursor is none that this service gave; start without one")
+	}
+	return at, nil
+}
+
+// ExportTrail writes events since a moment, oldest first, one after the other. It
+// needs audit. The stream is to be called once, and may fail in its midst.
+func (s *Service) ExportTrail(ctx context.Context, caller Caller, q TrailQuery) (stream func(each func(wire.Event) error) error, err error) {
+	op := s.begin(ctx, caller, "trail.export", organizationPlace)
+	defer op.end(&err)
+	if err := op.allow(access.Audit, organization); err != nil {
+		return nil, err
+	}
+	filter, err := op.filter(q)
+	if err != nil {
+		return nil, err
+	}
+	return func(each func(wire.Event) error) error {
+		return s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+			return tx.BatchesInTime(writtenSince(filter.Since), func(b storage.TrailBatch) error {
+				events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
+				if err != nil {
+					return err
+				}
+				for _, e := range events {
+					if filter.Chooses(e) {
+						if err := each(op.dir.wireEvent(e)); err != nil {
+							return err
+						}
+					}
+				}
+				return nil
+			})
+		})
+	}, nil
+}
+
 func (d *directory) wireEvent(e trail.Event) wire.Event {
 	out := wire.Event{Lane: e.Lane, Seq: e.Seq, At: e.At, Action: e.Action, Outcome: string(e.Outcome), From: e.From,
-		Names: e.Names, Revision: e.Revision, Grant: e.Grant, Reason: e.Reason, Count: e.Count, NotReleased: e.NotSent}
+		Actor: e.Actor, Names: e.Names, Revision: e.Revision, Grant: e.Grant, Reason: e.Reason, Count: e.Count, NotReleased: e.NotSent}
 	if e.Project != "" {
 		out.Place = layers.Place{Project: e.Project, Environment: e.Environment}.String()
 	}

@@ -1,0 +1,124 @@
+package command_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"adytum.example/client/wire"
+)
+
+// receive takes one connection's octet-counted messages (RFC 6587, section 3.4.1).
+func receive(t *testing.T) (address string, messages func() []string) {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	done := make(chan []string, 1)
+	go func() {
+		var all []string
+		defer func() { done <- all }()
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		r := bufio.NewReader(conn)
+		for {
+			length, err := r.ReadString(' ')
+			n, convErr := strconv.Atoi(strings.TrimSpace(length))
+			if err != nil || convErr != nil {
+				return
+			}
+			text := make([]byte, n)
+			if _, err := io.ReadFull(r, text); err != nil {
+				return
+			}
+			all = append(all, string(text))
+		}
+	}()
+	return "tcp://" + listener.Addr().String(), func() []string { return <-done }
+}
+
+func TestTheTrailIsFilteredFollowedAndExported(t *testing.T) {
+	_, sh := loans(t)
+	sh.OK(t, "one two three four", "keep", "KEY", "--stdin", "--because", "a start")
+	sh.OK(t, "", "keep", "-s", "PAGE=9", "-e", "local")
+	sh.OK(t, "", "workload", "add", "mailer")
+	sh.OK(t, "", "value", "KEY")
+	sh.OK(t, "", "value", "PAGE", "-e", "local")
+	sh.Run(t, "", "value", "NOPE")
+	lines := func(args ...string) []string {
+		out := strings.TrimSpace(sh.OK(t, "", append([]string{"trail", "-o", "jsonl"}, args...)...).Stdout)
+		if out == "" {
+			return nil
+		}
+		return strings.Split(out, "\n")
+	}
+	require.Eventually(t, func() bool { return len(lines("--action", "entry.value")) == 3 }, 5*time.Second, 50*time.Millisecond)
+	for _, c := range []struct {
+		args string
+		want int
+	}{
+		{"--action entry.value --outcome failed", 1}, {"--action entry.value --outcome allowed", 2}, {"--action entry.value --outcome refused", 0},
+		{"--action change", 2}, {"--action change -e local", 1}, {"--action change -p elsewhere", 0}, {"--action entry.value --name KEY", 1},
+		{"--action change --person ines@fernhollow.example", 2}, {"--action change --workload mailer", 0}, {"--action change --from 127.0.0.1", 2}, {"--action change --from 192.0.2.1", 0},
+		{"--action change --since 1h", 2}, {"--action change --until 1h", 0}, {"--action change --since 2099-01-01", 0}, {"--action change --limit 1", 1},
+	} {
+		assert.Len(t, lines(strings.Fields(c.args)...), c.want, c.args)
+	}
+	says(t, sh.OK(t, "", "trail", "--action", "entry.value", "--outcome", "refused"), 0, "There are no such events.")
+	says(t, sh.Run(t, "", "trail", "--outcome", "maybe"), 2, `there is no outcome "maybe"; there are allowed, refused, failed`)
+	says(t, sh.Run(t, "", "trail", "--since", "whenever"), 2, `"whenever" is no time`)
+	says(t, sh.Run(t, "", "trail", "--person", "nobody@fernhollow.example"), 1, `there is no person "nobody@fernhollow.example"`)
+	says(t, sh.Run(t, "", "trail", "--person", "x", "--workload", "y"), 2, "name one")
+
+	exported := sh.OK(t, "", "trail", "export", "--action", "change", "--to", "trail.jsonl")
+	assert.Contains(t, exported.Stderr, "2 events were written.")
+	content, err := os.ReadFile(filepath.Join(sh.Folder, "trail.jsonl"))
+	require.NoError(t, err)
+	var first wire.Event
+	require.NoError(t, json.Unmarshal([]byte(strings.Split(string(content), "\n")[0]), &first))
+	assert.Equal(t, "a start", first.Reason, "the oldest is first")
+	assert.Equal(t, "person:1", first.Actor)
+
+	address, messages := receive(t)
+	sh.OK(t, "", "trail", "export", "--format", "syslog", "--action", "change", "--send", address)
+	got := messages()
+	require.Len(t, got, 2)
+	assert.Regexp(t, `^<109>1 \d{4}-\d\d-\d\dT[0-9:.]+Z \S+ adytum - change.commit \[event@32473 lane="layer-\d+" seq="1" outcome="allowed" actor="person:1" who="Ines Okafor" from="127.0.0.1" place="loans/live" names="KEY" grant="1" revision="1" reason="a start"\] Ines Okafor change.commit allowed in loans/live$`, got[0])
+	plain := sh.OK(t, "", "trail", "export", "--format", "syslog", "--action", "change").Stdout
+	assert.Len(t, strings.Split(strings.TrimSpace(plain), "\n"), 2)
+	assert.NotContains(t, plain, "one two three four")
+	says(t, sh.Run(t, "", "trail", "export", "--send", "udp://127.0.0.1:1"), 2, "tls://HOST:PORT or tcp://HOST:PORT")
+	says(t, sh.Run(t, "", "trail", "export", "--send", "tcp://127.0.0.1:1"), 5, "cannot be reached")
+	says(t, sh.Run(t, "", "trail", "export", "--send", "tcp://127.0.0.1:1", "--to", "x"), 2, "either --to FILE or --send ADDRESS")
+	says(t, sh.Run(t, "", "trail", "export", "--format", "xml"), 2, `there is no format "xml"`)
+	says(t, sh.OK(t, "", "trail", "verify"), 0, "The trail is whole")
+}
+
+func TestTheTrailIsFollowed(t *testing.T) {
+	_, sh := loans(t)
+	follower := sh.Start(t, "trail", "--follow", "--limit", "1", "--action", "change")
+	for i := range 3 {
+		sh.OK(t, "", "keep", "-s", "PAGE="+strconv.Itoa(i))
+	}
+	times := func() int {
+		return len(regexp.MustCompile(`change\.commit +allowed +loans/live +PAGE`).FindAllString(follower.Output(), -1))
+	}
+	require.Eventually(t, func() bool { return times() == 3 }, 15*time.Second, 100*time.Millisecond, "each once: %s", follower.Output())
+	time.Sleep(2500 * time.Millisecond)
+	assert.Equal(t, 3, times(), "and none again")
+	follower.Interrupt(t)
+}
