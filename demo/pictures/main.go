@@ -143,6 +143,7 @@ var shots = []struct{ name, commands string }{
 	{"client-adopt", "adytum link loans; adytum environment add workshop; adytum adopt .env -e workshop; cat .env"},
 	{"client-supply", "adytum needs -e workshop; adytum supply -e workshop -- bin/report; A=adytum:PGPASWORD adytum supply -e live --expand A -- bin/report"},
 	{"client-sweep-history", "adytum sweep history"},
+	{"client-access", "adytum explain PGPASSWORD -p loans -e live; adytum grant add editor --person priya@fernhollow.example -p loans -e live --names 'PG*' --until 8h --dry-run; adytum freeze --project loans --because 'to be safe'; adytum value PGPASSWORD -p loans -e live; adytum thaw --project loans"},
 	{"client-trail", "adytum trail --limit 12; adytum trail verify"},
 }
 
@@ -156,8 +157,11 @@ func (p *pictures) terminal() error {
 	time.Sleep(time.Second)
 	for _, s := range shots {
 		who := p.demo.People[1]
-		if s.name == "client-trail" {
+		switch s.name {
+		case "client-trail":
 			who = p.demo.People[3]
+		case "client-access":
+			who = p.demo.People[0]
 		}
 		if err := p.shot(display, s.name, s.commands, who); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)

@@ -14,7 +14,7 @@ import (
 
 // walk is the job, once from end to end.
 func (t *tour) walk() error {
-	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.release, t.workload, t.refusals, t.trail, t.otherRepositories} {
+	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.release, t.workload, t.access, t.refusals, t.trail, t.otherRepositories} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -201,6 +201,36 @@ func (t *tour) workload() error {
 		t.command("", ends(0, "loans_app"), "adytum", "value", "PGUSER", "-e", "live"),
 		t.command("", ends(1, "the project loans has no environment \"staging\""), "adytum", "value", "PGUSER", "-e", "staging"),
 		t.command("", ends(4, "may not write in loans/live"), "adytum", "keep", "--setting", "PGUSER=somebody", "-e", "live"),
+	)
+}
+
+// access is a day of the owner: somebody new, a grant with limits, a fright, and
+// what to replace when somebody leaves.
+func (t *tour) access() error {
+	t.heading("Ines, an owner, brings somebody in, limits what they may do, and stops a workload in a fright")
+	var link string
+	return t.commands(
+		func() error { return t.as("Ines Okafor") },
+		func() error {
+			r, err := t.run("", ends(0, "good until", "adytum welcome"), "adytum", "person", "add", "noor@fernhollow.example", "Noor Adeyemi", "--invite")
+			link = r.stdout
+			return err
+		},
+		func() error {
+			_, err := t.run(link+"gravel teacup eleven moth\n", all(ends(0, "Welcome, Noor Adeyemi."), without("gravel")), "adytum", "welcome", t.demo.URL, "--stdin")
+			return err
+		},
+		t.command("", ends(0, "desk"), "adytum", "team", "add", "desk"),
+		t.command("", ends(0, "in the team desk"), "adytum", "team", "join", "desk", "noor@fernhollow.example"),
+		t.command("", ends(0, "It would newly allow:", "Noor Adeyemi", "Nothing was granted."), "adytum", "grant", "add", "consumer", "--team", "desk", "-p", "loans", "-e", "staging", "--names", "PG*", "--until", "30d", "--dry-run"),
+		t.command("", ends(0, "names PG*; until"), "adytum", "grant", "add", "consumer", "--team", "desk", "-p", "loans", "-e", "staging", "--names", "PG*", "--until", "30d"),
+		t.command("", ends(0, "Noor Adeyemi", "through the team desk"), "adytum", "explain", "PGPASSWORD", "-p", "loans", "-e", "staging"),
+		t.command("", ends(0, "frozen"), "adytum", "freeze", "--workload", "loans-server", "--because", "its key was seen in a log"),
+		t.command("", ends(0, "loans-server"), "adytum", "freeze"),
+		t.command("", ends(0, "frozen no more"), "adytum", "thaw", "--workload", "loans-server"),
+		t.command("", ends(0, "has obtained", "PENNYWICK_KEY", "in force"), "adytum", "explain", "--person", "tomasz@fernhollow.example", "--obtained"),
+		t.command("", ends(0, "ADYTUM_CLIENT_SECRET=", "shown this once"), "adytum", "workload", "add-secret", "loans-server", "--days", "90"),
+		func() error { return t.as("Tomasz Lindqvist") },
 	)
 }
 
