@@ -338,6 +338,26 @@ func (c *Client) RemoveTrust(ctx context.Context, workload string, id int64) err
 	return c.call(ctx, http.MethodDelete, trustsPath(workload)+"/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
 
+// RoleRequests lists the roles that are asked for.
+func (c *Client) RoleRequests(ctx context.Context) ([]wire.RoleRequest, error) {
+	return get[[]wire.RoleRequest](ctx, c, "/api/v1/role-requests")
+}
+
+// AskForRole asks for a role for some hours.
+func (c *Client) AskForRole(ctx context.Context, r wire.NewRoleRequest) (wire.RoleRequest, error) {
+	return post[wire.RoleRequest](ctx, c, "/api/v1/role-requests", r)
+}
+
+// AnswerRequest grants a role that is asked for, or declines.
+func (c *Client) AnswerRequest(ctx context.Context, id int64, answer wire.RequestAnswer) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/role-requests/"+strconv.FormatInt(id, 10)+"/answer", nil, answer, nil)
+}
+
+// TakeBackRequest takes one's own request back.
+func (c *Client) TakeBackRequest(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/role-requests/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
 // ClientSecrets lists a workload's client secrets, without them.
 func (c *Client) ClientSecrets(ctx context.Context, workload string) ([]wire.ClientSecret, error) {
 	return get[[]wire.ClientSecret](ctx, c, secretsPath(workload))

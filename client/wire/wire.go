@@ -229,6 +229,35 @@ type NewTrust struct {
 	Claims  map[string]string `json:"claims,omitempty" doc:"Claims that must have exactly this value."`
 }
 
+// RoleRequest is a role that a person asks for, for some hours.
+type RoleRequest struct {
+	ID          int64     `json:"id"`
+	Who         string    `json:"who" doc:"The person's name."`
+	Login       string    `json:"login"`
+	Role        string    `json:"role"`
+	Project     string    `json:"project"`
+	Environment string    `json:"environment,omitempty"`
+	Hours       int       `json:"hours"`
+	Reason      string    `json:"reason,omitempty"`
+	At          time.Time `json:"at"`
+	Mine        bool      `json:"mine,omitempty" doc:"The caller has asked; somebody else answers."`
+}
+
+// NewRoleRequest asks for a role for some hours.
+type NewRoleRequest struct {
+	Role        string `json:"role" maxLength:"63"`
+	Project     string `json:"project" maxLength:"63"`
+	Environment string `json:"environment,omitempty" maxLength:"63"`
+	Hours       int    `json:"hours" minimum:"1" maximum:"72"`
+	Reason      string `json:"reason,omitempty" maxLength:"1000"`
+}
+
+// Answer to a request.
+type RequestAnswer struct {
+	Granted bool   `json:"granted"`
+	Reason  string `json:"reason,omitempty" maxLength:"1000"`
+}
+
 // ClientSecret is one of a workload's secrets. Several can hold at once, so that
 // one is replaced without a gap.
 type ClientSecret struct {

@@ -56,6 +56,7 @@ func (s *server) access(a huma.API) {
 	s.explanations(a)
 	s.factors(a)
 	s.issuers(a)
+	s.requests(a)
 	signedIn(s, a, operation("list-roles", http.MethodGet, "/roles", "List the roles that can be granted", tagged("access")),
 		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Role], error) {
 			out, err := s.service.Roles(ctx, c)
@@ -181,6 +182,40 @@ func (s *server) issuers(a huma.API) {
 	signedIn(s, a, operation("remove-trust", http.MethodDelete, "/workloads/{workload}/trusts/{trust}", "Take a trust back", tagged("access")),
 		func(ctx context.Context, c service.Caller, in *trustPath) (*empty, error) {
 			return nil, s.service.RemoveTrust(ctx, c, in.Workload, in.Trust)
+		})
+}
+
+type newRoleRequest struct{ Body wire.NewRoleRequest }
+
+// RequestPath leads to a request. It is exported for huma to see its fields.
+type RequestPath struct {
+	Request int64 `path:"request"`
+}
+
+type answerInput struct {
+	RequestPath
+	Body wire.RequestAnswer
+}
+
+// requests registers roles that are asked for.
+func (s *server) requests(a huma.API) {
+	signedIn(s, a, operation("list-requests", http.MethodGet, "/role-requests", "List the roles that are asked for: one's own, and those that the caller could grant", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.RoleRequest], error) {
+			out, err := s.service.RoleRequests(ctx, c)
+			return &body[[]wire.RoleRequest]{out}, err
+		})
+	signedIn(s, a, operation("ask-for-role", http.MethodPost, "/role-requests", "Ask for a role for some hours", tagged("access"), created),
+		func(ctx context.Context, c service.Caller, in *newRoleRequest) (*body[wire.RoleRequest], error) {
+			out, err := s.service.AskForRole(ctx, c, in.Body)
+			return &body[wire.RoleRequest]{out}, err
+		})
+	signedIn(s, a, operation("answer-request", http.MethodPost, "/role-requests/{request}/answer", "Grant a role that is asked for, which ends by itself, or decline", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *answerInput) (*empty, error) {
+			return nil, s.service.AnswerRequest(ctx, c, in.Request, in.Body)
+		})
+	signedIn(s, a, operation("take-back-request", http.MethodDelete, "/role-requests/{request}", "Take one's own request back", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *RequestPath) (*empty, error) {
+			return nil, s.service.TakeBackRequest(ctx, c, in.Request)
 		})
 }
 

@@ -171,3 +171,29 @@ func TestAPipelineSignsInWithItsSignedToken(t *testing.T) {
 	write("repo:fernhollow/loans:ref:refs/heads/main")
 	says(t, job.Run(t, "", "value", "KEY"), 4, "is not accepted")
 }
+
+func TestAskingForARole(t *testing.T) {
+	s, sh := loans(t)
+	sh.OK(t, "one two three four", "keep", "KEY", "--stdin")
+	invited := sh.OK(t, "", "person", "add", "priya@fernhollow.example", "Priya Vantongeren", "--invite")
+	sh.OK(t, "", "grant", "add", "observer", "--person", "priya@fernhollow.example", "-p", "loans", "-e", "live")
+	hers := testkit.NewShell(t, testkit.Folder(t))
+	hers.Env = sh.Env
+	hers.OK(t, invited.Stdout+"a lantern above the harbour\n", "welcome", s.URL, "--stdin")
+	hers.OK(t, "a lantern above the harbour\n", "login", s.URL, "--login", "priya@fernhollow.example", "--password-stdin")
+	says(t, hers.OK(t, "", "request", "list"), 0, "Nothing is asked for.")
+	says(t, hers.OK(t, "", "request", "add", "consumer", "-p", "loans", "-e", "live", "--hours", "2", "--because", "the night shift"), 0, "Asked for (request 1)")
+	says(t, hers.Run(t, "", "request", "add", "consumer", "-p", "loans", "--hours", "99"), 1, "hours")
+	assert.Regexp(t, `1 +you +consumer +loans/live +2 +the night shift`, hers.OK(t, "", "request", "list").Stdout)
+	says(t, hers.Run(t, "", "request", "grant", "1"), 4, "somebody else answers")
+	says(t, hers.Run(t, "", "request", "grant", "one"), 2, "no request's number")
+	assert.Regexp(t, `1 +Priya Vantongeren +consumer +loans/live`, sh.OK(t, "", "request", "list").Stdout)
+	sh.OK(t, "", "request", "grant", "1")
+	assert.Equal(t, "one two three four", hers.OK(t, "", "value", "KEY").Stdout)
+	assert.Regexp(t, `consumer +loans/live +until`, sh.OK(t, "", "grant", "list").Stdout)
+	hers.OK(t, "", "request", "add", "editor", "-p", "loans")
+	sh.OK(t, "", "request", "decline", "2", "--because", "ask Tomasz")
+	hers.OK(t, "", "request", "add", "editor", "-p", "loans")
+	hers.OK(t, "", "request", "remove", "3")
+	says(t, hers.Run(t, "", "request", "remove", "3"), 1, "you have no request 3")
+}

@@ -37,6 +37,7 @@ type directory struct {
 	invitations   []storage.Invitation
 	issuers       []storage.Issuer
 	trusts        []storage.Trust
+	requests      []storage.RoleRequest
 	grants        *access.Grants
 	revoked       map[int64]bool
 
@@ -102,7 +103,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
 		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
 		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen,
-		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts}
+		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts, requests: stored.Requests}
 	for _, f := range stored.Factors {
 		d.factors[f.PersonID] = f
 	}
@@ -221,6 +222,9 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	for _, t := range d.Trusts {
 		add("trust", t.ID, envelope.Number(t.WorkloadID), envelope.Number(t.IssuerID), t.Subject, t.Claims)
+	}
+	for _, r := range d.Requests {
+		add("request", r.ID, envelope.Number(r.PersonID), r.Role, envelope.Number(r.OnProject), envelope.Number(r.OnEnvironment), envelope.Number(int64(r.Hours)), r.Reason, at(r.CreatedAt))
 	}
 	for _, i := range d.Invitations {
 		add("invitation", i.PersonID, string(i.Hash), at(i.ExpiresAt))

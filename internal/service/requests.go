@@ -38,7 +38,9 @@ func (op *operation) asked(r storage.RoleRequest) bool {
 	return op.caller.Subject == access.Subject{Kind: access.Person, ID: r.PersonID}
 }
 
-func (op *operation) open(r storage.RoleRequest) bool { return op.at.Before(r.CreatedAt.Add(requestLife)) }
+func (op *operation) open(r storage.RoleRequest) bool {
+	return op.at.Before(r.CreatedAt.Add(requestLife))
+}
 
 // mayAnswer tells whether the caller could give the role for as long as it is
 // asked for.

@@ -25,6 +25,7 @@ type Directory struct {
 	Invitations   []Invitation
 	Issuers       []Issuer
 	Trusts        []Trust
+	Requests      []RoleRequest
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
 }
@@ -92,6 +93,7 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("person_id").Find(&d.Invitations),
 		tx.db.Order("name").Find(&d.Issuers),
 		tx.db.Order("id").Find(&d.Trusts),
+		tx.db.Order("id").Find(&d.Requests),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
 	} {
@@ -264,6 +266,9 @@ func (tx *Tx) LeaveEverything(person int64) error {
 	if err := tx.db.Where("subject_kind = 'person' AND subject_id = ?", person).Delete(&Grant{}).Error; err != nil {
 		return classify(err)
 	}
+	if err := tx.db.Where("person_id = ?", person).Delete(&RoleRequest{}).Error; err != nil {
+		return classify(err)
+	}
 	return classify(tx.db.Where("person_id = ?", person).Delete(&TeamMember{}).Error)
 }
 
@@ -322,6 +327,15 @@ func (tx *Tx) UseSigned(u UsedSigned, now time.Time) error {
 	}
 	return classify(tx.db.Create(&u).Error)
 }
+
+// CreateRoleRequest writes a request and returns it with its id.
+func (tx *Tx) CreateRoleRequest(r RoleRequest) (RoleRequest, error) {
+	err := tx.db.Create(&r).Error
+	return r, classify(err)
+}
+
+// DeleteRoleRequest removes a request that was answered or taken back.
+func (tx *Tx) DeleteRoleRequest(id int64) error { return gone(tx.db.Delete(&RoleRequest{}, id)) }
 
 // NextTokenID reserves the id of a token that is about to be signed.
 func (tx *Tx) NextTokenID() (int64, error) {

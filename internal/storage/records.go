@@ -173,6 +173,18 @@ type UsedSigned struct {
 // TableName is "used_signed": it has no plural.
 func (UsedSigned) TableName() string { return "used_signed" }
 
+// RoleRequest is a role that a person asks for, for some hours.
+type RoleRequest struct {
+	ID            int64
+	PersonID      int64
+	Role          string
+	OnProject     int64
+	OnEnvironment int64
+	Hours         int
+	Reason        string
+	CreatedAt     time.Time
+}
+
 // LastUse is when something was last used. It is not signed.
 type LastUse struct {
 	Kind string `gorm:"primaryKey"`

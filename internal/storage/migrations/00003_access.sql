@@ -96,6 +96,19 @@ CREATE TABLE used_signed (
     PRIMARY KEY (issuer_id, hash)
 );
 
+-- Roles that people ask for, for some hours.
+CREATE TABLE role_requests (
+    id             bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    project_id     bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    person_id      bigint NOT NULL REFERENCES people (id),
+    role           text   NOT NULL,
+    on_project     bigint NOT NULL DEFAULT 0,
+    on_environment bigint NOT NULL DEFAULT 0,
+    hours          int    NOT NULL,
+    reason         text   NOT NULL DEFAULT '',
+    created_at     timestamptz NOT NULL
+);
+
 ALTER TABLE people ADD COLUMN removed_at timestamptz;
 ALTER TABLE tokens ADD COLUMN opened_from text NOT NULL DEFAULT '';
 CREATE INDEX tokens_subject ON tokens (subject_kind, subject_id);
@@ -113,7 +126,7 @@ CREATE TABLE last_uses (
 DO $$
 DECLARE t text;
 BEGIN
-    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'factors', 'used_codes', 'invitations', 'issuers', 'trusts', 'used_signed', 'last_uses']
+    FOREACH t IN ARRAY ARRAY['teams', 'team_members', 'roles', 'frozen', 'factors', 'used_codes', 'invitations', 'issuers', 'trusts', 'used_signed', 'role_requests', 'last_uses']
     LOOP
         EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
         EXECUTE format('ALTER TABLE %I FORCE ROW LEVEL SECURITY', t);
