@@ -143,7 +143,7 @@ var shots = []struct{ name, commands string }{
 	{"client-adopt", "adytum link loans; adytum environment add workshop; adytum adopt .env -e workshop; cat .env"},
 	{"client-supply", "adytum needs -e workshop; adytum supply -e workshop -- bin/report; A=adytum:PGPASWORD adytum supply -e live --expand A -- bin/report"},
 	{"client-sweep-history", "adytum sweep history"},
-	{"client-access", "adytum explain PGPASSWORD -p loans -e live; adytum grant add editor --person priya@fernhollow.example -p loans -e live --names 'PG*' --until 8h --dry-run; adytum freeze --project loans --because 'to be safe'; adytum value PGPASSWORD -p loans -e live; adytum thaw --project loans"},
+	{"client-access", "adytum explain PGPASSWORD -p loans -e live; adytum grant add editor --person priya@fernhollow.example -p loans -e live --names PG* --until 8h --dry-run; adytum freeze --project loans --because caution; adytum value PGPASSWORD -p loans -e live; adytum thaw --project loans"},
 	{"client-trail", "adytum trail --limit 12; adytum trail verify"},
 }
 

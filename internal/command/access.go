@@ -149,7 +149,7 @@ func (a *app) freeze() *cli.Command {
 			if out.Kind == "person" || out.Kind == "workload" {
 				what = "nothing is answered to its tokens"
 			}
-			a.say("%s is frozen: %s until \"adytum thaw\". What running programs were given before, they still have.", frozenText(out.Kind, out.Name), what)
+			a.say("%s is frozen: %s until \"adytum thaw\".\nWhat running programs were given before, they still have.", frozenText(out.Kind, out.Name), what)
 			return nil
 		})})
 }

@@ -138,7 +138,11 @@ func eventRow(e wire.Event) []string {
 	if what == "" {
 		what = e.Reason
 	}
-	return []string{e.At.Local().Format("2006-01-02 15:04:05"), who, e.Action, e.Outcome, e.Place, shorten(what, 48), e.From}
+	outcome := e.Outcome
+	if e.NotReleased {
+		outcome = "withheld" // something had changed meanwhile; how it went on is an event of its own
+	}
+	return []string{e.At.Local().Format("2006-01-02 15:04:05"), who, e.Action, outcome, e.Place, shorten(what, 48), e.From}
 }
 
 // How often a trail that is followed is looked at, and how far back: events of

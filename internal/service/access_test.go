@@ -221,6 +221,22 @@ func TestAFreezeHoldsAtOnceOnEveryInstance(t *testing.T) {
 		}
 		_, err = owner.Freeze(ctx, f)
 		assert.ErrorContains(t, err, "frozen already")
+		if c.kind != "workload" {
+			// The first refusal came after an answer from memory was made and withheld.
+			require.Eventually(t, func() bool {
+				page, err := owner.FindEvents(ctx, client.TrailQuery{Kind: "workload", Who: "mailer", Action: "entry.resolve"}, "", 10)
+				require.NoError(t, err)
+				refused := 0
+				for _, e := range page.Events {
+					if e.Outcome == "refused" {
+						refused++
+					} else if !e.NotReleased {
+						break
+					}
+				}
+				return refused == 2
+			}, 5*time.Second, 50*time.Millisecond, "both refusals of %s are in the trail", c.kind)
+		}
 		all, err := owner.Frozen(ctx)
 		require.NoError(t, err)
 		assert.Len(t, all, 1)

@@ -181,6 +181,7 @@ func (op *operation) withdraw(seq int64) {
 	e := op.event
 	e.NotSent, e.Count = true, seq
 	_ = op.service.recorder.note(op.ctx, e)
+	op.recorded = false // how the request ends is still to be recorded
 }
 
 // reading is an answer, and the revisions and the moment it was made for.

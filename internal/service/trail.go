@@ -41,6 +41,7 @@ func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor
 		return out, err
 	}
 	out.Events = []wire.Event{}
+	notSent := withheld{}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
 		for looked := 0; len(out.Events) < limit && looked < batchesOfPage; {
 			batches, err := tx.NewestBatches(at, writtenSince(filter.Since), batchesAtOnce)
@@ -58,7 +59,7 @@ func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor
 				}
 				for i := len(events) - 1; i >= 0; i-- {
 					if filter.Chooses(events[i]) {
-						out.Events = append(out.Events, op.dir.wireEvent(events[i]))
+						out.Events = notSent.add(out.Events, op.dir.wireEvent(events[i]))
 					}
 				}
 				at = storage.BatchPosition{WrittenAt: b.WrittenAt, Lane: b.Lane, First: b.First}
@@ -81,6 +82,28 @@ func writtenSince(since time.Time) time.Time {
 		return since
 	}
 	return since.Add(-clockSkew)
+}
+
+// withheld are the events, by lane and number, whose answer was not given after
+// all, as a later event says, and where that one stands in a list.
+type withheld map[string]map[int64]int
+
+// add appends an event to a list, newest first. What says of an event that its
+// answer was not given becomes that event, once it comes.
+func (w withheld) add(all []wire.Event, e wire.Event) []wire.Event {
+	if e.NotReleased {
+		if w[e.Lane] == nil {
+			w[e.Lane] = map[int64]int{}
+		}
+		w[e.Lane][e.Count] = len(all)
+		return append(all, e)
+	}
+	if at, known := w[e.Lane][e.Seq]; known {
+		e.NotReleased = true
+		all[at] = e
+		return all
+	}
+	return append(all, e)
 }
 
 // filter makes a query one by numbers, as the trail has them.
