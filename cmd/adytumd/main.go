@@ -70,6 +70,7 @@ var settingUsage = map[string]string{
 	"tls-private-key":  "PEM `FILE` of the certificate's key",
 	"log-level":        "debug, info, warn or error",
 	"log-format":       "json or text",
+	"trusted-proxies":  "networks of proxies that say in X-Forwarded-For whom a request comes from",
 }
 
 func settingFlags() []cli.Flag {

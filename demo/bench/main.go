@@ -73,7 +73,7 @@ func run(bin, only string) (err error) {
 		name    string
 		measure func() (row, error)
 	}{
-		{"memory of the idle service", func() (row, error) { time.Sleep(5 * time.Second); return b.memory() }}, {"one value", b.value}, {"resolve of 50 over three layers", b.resolve}, {"resolve beside select-only", b.resolveBesideSelect}, {"keep of one secret", b.keep}, {"memory after that", b.memory}, {"scale: a million versions", b.scale}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
+		{"memory of the idle service", func() (row, error) { time.Sleep(5 * time.Second); return b.memory() }}, {"one value", b.value}, {"resolve of 50 over three layers", b.resolve}, {"resolve beside select-only", b.resolveBesideSelect}, {"keep of one secret", b.keep}, {"memory after that", b.memory}, {"a decision", b.decision}, {"verify a million events", b.verification}, {"scale: a million versions", b.scale}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
 	} {
 		if !strings.Contains(m.name, only) {
 			continue

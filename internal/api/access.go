@@ -256,7 +256,7 @@ func (s *server) factors(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "accept-invitation", Method: http.MethodPost, Path: "/api/v1/invitations/acceptance", Summary: "Choose a password with an invitation",
 		Tags: []string{"sessions"}, MaxBodyBytes: 64 << 10, Errors: []int{http.StatusUnauthorized, http.StatusServiceUnavailable}},
 		func(ctx context.Context, in *acceptInput) (*body[wire.Person], error) {
-			out, err := s.service.Accept(ctx, in.Body, service.Caller{From: address(in.from)})
+			out, err := s.service.Accept(ctx, in.Body, service.Caller{From: s.address(in.from)})
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"runtime/debug"
 	"time"
 
@@ -34,6 +35,7 @@ type server struct {
 	service *service.Service
 	log     *slog.Logger
 	secure  bool
+	proxies []netip.Prefix
 }
 
 // Options are what a handler is made of.
@@ -42,11 +44,13 @@ type Options struct {
 	Console http.Handler // serves everything that is not the interface; nil for none
 	Log     *slog.Logger
 	Secure  bool // whether clients reach it over TLS
+	// Proxies are those that say in X-Forwarded-For whom they have a request from.
+	Proxies []netip.Prefix
 }
 
 // New returns the handler of a service.
 func New(o Options) http.Handler {
-	s := &server{service: o.Service, log: o.Log, secure: o.Secure}
+	s := &server{service: o.Service, log: o.Log, secure: o.Secure, proxies: o.Proxies}
 	router := chi.NewRouter()
 	router.Use(s.recover, s.logged, secured, middleware.Compress(5, "application/json", "text/html", "text/css", "text/javascript"), timeout)
 	protection := http.NewCrossOriginProtection()

@@ -1,9 +1,7 @@
 package api
 
 import (
-	"net"
 	"net/http"
-	"net/netip"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -46,7 +44,7 @@ func (s *server) authenticate(a huma.API) func(huma.Context, func(huma.Context))
 var compared = map[string]bool{"value": true, "value-common": true, "value-organization": true, "resolve": true}
 
 func (s *server) caller(operation string, r *http.Request) (service.Caller, error) {
-	token, from := presentedToken(r), address(r)
+	token, from := presentedToken(r), s.address(r)
 	if compared[operation] {
 		if caller, known := s.service.Recognize(token, from); known {
 			return caller, nil
@@ -65,14 +63,4 @@ func presentedToken(r *http.Request) secret.Value {
 		}
 	}
 	return secret.Value{}
-}
-
-// address is the network address of the connection.
-func address(r *http.Request) netip.Addr {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return netip.Addr{}
-	}
-	addr, _ := netip.ParseAddr(host)
-	return addr.Unmap()
 }

@@ -41,9 +41,9 @@ func (s *server) token(w http.ResponseWriter, r *http.Request) {
 	grant := r.PostForm.Get("grant_type")
 	switch grant {
 	case clientCredentialsGrant:
-		session, err = s.service.SignInWorkload(r.Context(), id, secret.FromString(clientSecret), address(r))
+		session, err = s.service.SignInWorkload(r.Context(), id, secret.FromString(clientSecret), s.address(r))
 	case signedTokenGrant:
-		session, err = s.service.SignInSigned(r.Context(), r.PostForm.Get("assertion"), id, address(r))
+		session, err = s.service.SignInSigned(r.Context(), r.PostForm.Get("assertion"), id, s.address(r))
 	default:
 		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "the grant type is "+clientCredentialsGrant+" or "+signedTokenGrant)
 		return
@@ -85,7 +85,7 @@ func (s *server) revoke(w http.ResponseWriter, r *http.Request) {
 		oauthError(w, http.StatusBadRequest, "invalid_request", "the form field token is missing")
 		return
 	}
-	caller, err := s.service.Authenticate(r.Context(), secret.FromString(r.PostForm.Get("token")), address(r))
+	caller, err := s.service.Authenticate(r.Context(), secret.FromString(r.PostForm.Get("token")), s.address(r))
 	if err == nil {
 		err = s.service.SignOut(r.Context(), caller)
 	}

@@ -52,7 +52,7 @@ func (s *server) sessions(a huma.API) {
 			MaxBodyBytes: 64 << 10, Errors: []int{http.StatusUnauthorized, http.StatusServiceUnavailable}}
 	}
 	signIn := func(ctx context.Context, in *signInInput) (wire.Session, error) {
-		out, err := s.service.SignIn(ctx, in.Body.Login, secret.FromString(in.Body.Password), in.Body.Code, address(in.from))
+		out, err := s.service.SignIn(ctx, in.Body.Login, secret.FromString(in.Body.Password), in.Body.Code, s.address(in.from))
 		if err != nil {
 			return out, s.problem(ctx, err)
 		}

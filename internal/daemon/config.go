@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -30,6 +31,7 @@ type Config struct {
 	PrivateKey  string `yaml:"tls-private-key"` // PEM file
 	LogLevel    string `yaml:"log-level"`       // debug, info, warn, error
 	LogFormat   string `yaml:"log-format"`      // json, text
+	Proxies     string `yaml:"trusted-proxies"` // networks, separated by white space
 
 	Migrate string `yaml:"database-migrate"` // URL of the role adytum_migrate; for migrate and setup
 
@@ -51,7 +53,7 @@ func (c *Config) Settings() []Setting {
 	return []Setting{
 		{"listen", &c.Listen}, {"database", &c.Database}, {"database-flush", &c.Flush}, {"database-migrate", &c.Migrate}, {"database-jobs", &c.Jobs},
 		{"root-key-file", &c.RootKeyFile}, {"tls-certificate", &c.Certificate}, {"tls-private-key", &c.PrivateKey},
-		{"log-level", &c.LogLevel}, {"log-format", &c.LogFormat},
+		{"log-level", &c.LogLevel}, {"log-format", &c.LogFormat}, {"trusted-proxies", &c.Proxies},
 	}
 }
 
@@ -109,6 +111,19 @@ func (c *Config) parse(path string, content []byte) error {
 	return errors.Join(all...)
 }
 
+// proxies reads the networks of proxies that are trusted.
+func (c Config) proxies() ([]netip.Prefix, error) {
+	var all []netip.Prefix
+	for _, text := range strings.Fields(strings.ReplaceAll(c.Proxies, ",", " ")) {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, fmt.Errorf("the setting trusted-proxies has %q, which is no network; it is an address with the bits that count, 10.0.0.0/24 for example", text)
+		}
+		all = append(all, network.Masked())
+	}
+	return all, nil
+}
+
 // Check names everything that is wrong with the configuration for serving.
 func (c Config) Check() error {
 	var all []error
@@ -128,6 +143,9 @@ func (c Config) Check() error {
 	}
 	if (c.Certificate == "") != (c.PrivateKey == "") {
 		all = append(all, errors.New("tls-certificate and tls-private-key are set together or not at all"))
+	}
+	if _, err := c.proxies(); err != nil {
+		all = append(all, err)
 	}
 	if _, err := c.Logger(io.Discard); err != nil {
 		all = append(all, err)

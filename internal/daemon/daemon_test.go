@@ -102,9 +102,9 @@ func TestAPortInUseAndOtherThingsThatAreWrong(t *testing.T) {
 	c.Listen = taken.Addr().String()
 	assert.ErrorContains(t, serve(t, c), c.Listen+" is in use by another program; end that or choose another address with --listen")
 
-	c = daemon.Config{Listen: "0.0.0.0:8743", Certificate: "", PrivateKey: "key.pem", LogLevel: "loud", LogFormat: "json"}
+	c = daemon.Config{Listen: "0.0.0.0:8743", Certificate: "", PrivateKey: "key.pem", LogLevel: "loud", LogFormat: "json", Proxies: "10.0.0.0/24 everywhere"}
 	err = c.Check()
-	for _, want := range []string{"database is missing", "ADYTUMD_DATABASE_FLUSH", "root-key-file is missing", "plain HTTP is served on loopback alone", "set together", "log-level is \"loud\""} {
+	for _, want := range []string{"database is missing", "ADYTUMD_DATABASE_FLUSH", "root-key-file is missing", "plain HTTP is served on loopback alone", "set together", "log-level is \"loud\"", "trusted-proxies has \"everywhere\""} {
 		assert.ErrorContains(t, err, want)
 	}
 	c = s.Config

@@ -36,6 +36,7 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 	}
 	defer store.Close()
 	host, _, _ := net.SplitHostPort(c.Listen) // checked above
+	proxies, _ := c.proxies()
 	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Log: log, Redact: redactor(),
 		Outside: outside.New(isLoopback(host))})
 	if err != nil {
@@ -59,7 +60,7 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 	}
 	secure := c.Certificate != ""
 	server := &http.Server{
-		Handler:           api.New(api.Options{Service: s, Console: console.Handler(), Log: log, Secure: secure}),
+		Handler:           api.New(api.Options{Service: s, Console: console.Handler(), Log: log, Secure: secure, Proxies: proxies}),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       90 * time.Second,
 		IdleTimeout:       2 * time.Minute,

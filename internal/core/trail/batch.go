@@ -111,8 +111,13 @@ func (v *Verifier) Add(b Batch) {
 		v.problem(b.Lane, b.First, fmt.Sprintf("the signature over %d events does not match: they were altered, inserted or moved", b.N))
 		return
 	}
-	events, err := b.Events()
-	if err != nil || len(events) != b.N {
+	// The signature is right: of each event only its place and time are looked at.
+	var events []struct {
+		Lane string    `json:"lane"`
+		Seq  int64     `json:"seq,string"`
+		At   time.Time `json:"at"`
+	}
+	if err := json.Unmarshal(b.Body, &events); err != nil || len(events) != b.N {
 		v.problem(b.Lane, b.First, "the batch does not hold what it says")
 		return
 	}
