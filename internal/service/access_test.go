@@ -337,3 +337,53 @@ func TestExplanations(t *testing.T) {
 			out.Rows[1].Reference == "adytum:SHARED" && !out.Rows[1].Replaced.IsZero()
 	}, 5*time.Second, 50*time.Millisecond)
 }
+
+func TestProblemsOfAChangeNameNothingThatMayNotBeListed(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, secretEdit("PENNYWICK_KEY", "value"))
+	_, err := owner.DefineRole(ctx, wire.NewRole{Name: "blind", Verbs: []string{"write", "remove"}})
+	require.NoError(t, err)
+	blind := person(t, s, owner, "priya@fernhollow.example", "blind", live)
+	for what, edit := range map[string]wire.Edit{"a name nearby": {Name: "PENNYWICK_KEYS", Act: "remove"}, "another case": setting("pennywick_key", "x")} {
+		request := wire.ChangeRequest{Edits: []wire.Edit{edit}}
+		_, err := blind.Change(ctx, live, client.AnyRevision, request)
+		require.Error(t, err, what)
+		told := err.Error() + strings.Join(err.(*client.Error).Details, " ")
+		assert.NotContains(t, strings.ReplaceAll(told, "PENNYWICK_KEYS", ""), "PENNYWICK_KEY", what)
+		_, err = owner.Change(ctx, live, client.AnyRevision, request)
+		require.Error(t, err, what)
+		assert.Contains(t, strings.Join(err.(*client.Error).Details, " ")+err.Error(), "PENNYWICK_KEY", "who may list it is told: %s", what)
+	}
+}
+
+func TestAFreezeHoldsForPrivateValuesToo(t *testing.T) {
+	_, owner := loans(t)
+	keep(t, owner, live, secretEdit("KEY", "value"))
+	mine := wire.ChangeRequest{Edits: []wire.Edit{secretEdit("KEY", "mine")}}
+	_, err := owner.CommitPrivate(ctx, live, client.Commit{Base: client.AnyRevision}, mine)
+	require.NoError(t, err)
+	assert.Equal(t, "mine from loans/live", answers(owner, live, "adytum:KEY"))
+	_, err = owner.Freeze(ctx, wire.Freeze{Kind: "project", Name: "loans"})
+	require.NoError(t, err)
+	assert.Regexp(t, "^403 the project loans is frozen", answers(owner, live, "adytum:KEY"))
+	_, err = owner.CommitPrivate(ctx, live, client.Commit{Base: client.AnyRevision}, mine)
+	assert.Equal(t, http.StatusForbidden, status(err))
+}
+
+// A grant that others limit is found whatever stands before it.
+func TestAGrantIsRemovedByWhoManagesItsPlaceOrItsNames(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, setting("DB_HOST", "db"))
+	steward := person(t, s, owner, "tomasz@fernhollow.example", "", whole)
+	grant(t, owner, wire.NewGrant{Kind: "person", Who: "tomasz@fernhollow.example", Role: "steward", Project: "loans", Environment: "live", Names: "DB_*"})
+	_, err := owner.AddPerson(ctx, wire.NewPerson{Login: "abel@fernhollow.example", Name: "Abel Marsh"})
+	require.NoError(t, err)
+	theirs := grant(t, steward, wire.NewGrant{Kind: "person", Who: "abel@fernhollow.example", Role: "consumer", Project: "loans", Environment: "live", Names: "DB_*"})
+	whole := grant(t, owner, wire.NewGrant{Kind: "person", Who: "abel@fernhollow.example", Role: "observer", Project: "loans", Environment: "live"})
+	_, err = steward.AddGrant(ctx, wire.NewGrant{Kind: "person", Who: "abel@fernhollow.example", Role: "consumer", Project: "loans", Environment: "live"})
+	assert.Equal(t, http.StatusForbidden, status(err))
+	assert.Equal(t, http.StatusNotFound, status(steward.RemoveGrant(ctx, whole.ID)), "it is for all names")
+	require.NoError(t, steward.RemoveGrant(ctx, theirs.ID))
+	grant(t, owner, wire.NewGrant{Kind: "person", Who: "tomasz@fernhollow.example", Role: "steward", Project: "loans"})
+	require.NoError(t, steward.RemoveGrant(ctx, whole.ID))
+}

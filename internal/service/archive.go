@@ -184,7 +184,7 @@ func (c *commit) takeIn(entries []wire.ArchivedEntry) error {
 		}
 	}
 	if len(edits) > 0 {
-		_, errs := layers.Plan(&c.layer.Layer, edits, c.now)
+		_, errs := layers.Plan(c.told(), edits, c.now)
 		for _, err := range errs {
 			c.problems = append(c.problems, err.Error())
 		}

@@ -324,14 +324,14 @@ func (c *commit) move(target *commit, names []string) error {
 	for i, name := range names {
 		edits[i] = layers.Edit{Act: layers.Remove, Name: name}
 	}
-	effects, errs := layers.Plan(&c.layer.Layer, edits, c.now)
+	effects, errs := layers.Plan(c.told(), edits, c.now)
 	for i := range edits {
 		edits[i].Act, edits[i].Kind = layers.Keep, layers.Secret
 		if _, set := target.layer.Entries[names[i]]; set {
 			errs = append(errs, fmt.Errorf("%s is set in %s already; rename or remove it there first", names[i], target.at.place))
 		}
 	}
-	if _, more := layers.Plan(&target.layer.Layer, edits, c.now); len(errs) == 0 {
+	if _, more := layers.Plan(target.told(), edits, c.now); len(errs) == 0 {
 		errs = more
 	}
 	for _, err := range errs {

@@ -79,8 +79,11 @@ var verbs = map[layers.Act][]access.Verb{
 }
 
 func (op *operation) allowEdits(edits []wire.Edit, l located) error {
-	if l.private {
-		return nil // one's own
+	if l.private { // one's own
+		if _, frozen := op.dir.grants.Freeze(op.caller.Subject, access.Write, l.where); frozen {
+			return op.denied(access.Write, l, "")
+		}
+		return nil
 	}
 	if len(edits) == 0 {
 		return op.allowSome(access.Write, l)
@@ -306,6 +309,16 @@ func (c *commit) stale(base int64) error {
 		}
 	}
 	return problem(Conflict, "%s is at revision %d, and the change was made for revision %d; look at what changed meanwhile, then try again", c.at.place, c.layer.Revision, base)
+}
+
+// told is the layer as it stands, of which problems name what the caller may list.
+func (c *commit) told() *layers.Layer {
+	l := c.layer.Layer
+	l.Tells = func(name string) bool {
+		_, may := c.op.mayName(access.List, c.at.where, name)
+		return may || c.at.private
+	}
+	return &l
 }
 
 // record is an entry of the next revision, ready to be changed.

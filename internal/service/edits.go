@@ -117,7 +117,7 @@ func (c *commit) take(steps []step, details []string) error {
 	for i, s := range steps {
 		edits[i] = s.edit
 	}
-	effects, errs := layers.Plan(&c.layer.Layer, edits, c.now)
+	effects, errs := layers.Plan(c.told(), edits, c.now)
 	for _, err := range errs {
 		c.problems = append(c.problems, err.Error())
 	}

@@ -203,6 +203,9 @@ func (op *operation) gains(tx *storage.Tx, row storage.Grant, at access.Where) (
 			for _, verb := range onPlace(verbs, place) {
 				newly := 0
 				for name := range loaded[d.layerIDs[place]].Entries {
+					if _, told := op.mayName(access.List, place, name); !told {
+						continue
+					}
 					if _, has := d.grants.DecideName(asker, verb, place, name); !has && (row.Names == "" || access.Matches(row.Names, name)) {
 						newly++
 						counted[name] = true

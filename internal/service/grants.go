@@ -165,8 +165,12 @@ func (s *Service) RemoveGrant(ctx context.Context, caller Caller, id int64) (err
 		where := access.Where{Project: found.OnProject, Environment: found.OnEnvironment}
 		place := d.placeOf(where)
 		op.event.Project, op.event.Environment = place.Project, place.Environment
-		grant, may := op.maySome(access.Manage, where)
-		if found.ID == 0 || !may || grant.Names != "" && grant.Names != found.Names {
+		grant, may := op.may(access.Manage, where)
+		if !may {
+			grant, may = op.maySome(access.Manage, where)
+			may = may && grant.Names == found.Names
+		}
+		if found.ID == 0 || !may {
 			op.event.Outcome = "refused"
 			return problem(NotFound, "there is no grant %d", id)
 		}

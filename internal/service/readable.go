@@ -22,6 +22,9 @@ type readable struct {
 // a private value by its person.
 func (r *resolver) mayRead(t *target, answering *layers.Layer) error {
 	if answering.Private {
+		if _, frozen := r.op.dir.grants.Freeze(r.op.caller.Subject, access.Read, r.op.dir.layerPlace(answering.ID)); frozen {
+			return r.op.denied(access.Read, t.located, t.reference.Name)
+		}
 		return nil
 	}
 	name := t.reference.Name

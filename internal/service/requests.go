@@ -148,6 +148,9 @@ func (s *Service) AnswerRequest(ctx context.Context, caller Caller, id int64, an
 		until := op.until(r)
 		for _, g := range d.grantRows {
 			if g.SubjectKind == string(access.Person) && g.SubjectID == r.PersonID && g.Role == r.Role && g.OnProject == r.OnProject && g.OnEnvironment == r.OnEnvironment && g.Names == "" {
+				if g.Networks != "" {
+					return problem(Conflict, "they have that role there already, from some networks alone (grant %d); change that grant, or decline", g.ID)
+				}
 				if g.Until == nil || g.Until.After(until) {
 					return nil // there is more already
 				}

@@ -117,6 +117,8 @@ func (s *Service) SignIn(ctx context.Context, login string, password secret.Valu
 	right := checkPassword(stored, password)
 	done()
 	if !right || subject.ID == 0 {
+		// As long as a wrong code takes.
+		_ = s.store.In(ctx, storage.OrganizationScope, func(*storage.Tx) error { return errWrong })
 		return out, s.signInFailed(ctx, login, from)
 	}
 	right, err = s.secondFactor(ctx, d, subject, code, Caller{Subject: subject, From: from, directory: d})

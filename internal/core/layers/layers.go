@@ -137,6 +137,8 @@ type Layer struct {
 	Revision Revision
 	Entries  map[string]*Entry
 	Removed  []*Entry // those that can be restored, the latest removed last
+	// Tells says which of its names problems may name; nil: all.
+	Tells func(name string) bool
 }
 
 // NextMoment is the first moment after now at which something in the layer

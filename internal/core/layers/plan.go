@@ -2,6 +2,7 @@ package layers
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -216,6 +217,9 @@ func (p *planner) once(name string) error {
 // claim takes a name, and refuses one that differs from another in case alone.
 func (p *planner) claim(name string) error {
 	if other, taken := p.folded[strings.ToUpper(name)]; taken && other != name {
+		if p.layer.Tells != nil && !p.layer.Tells(other) {
+			other = "another name"
+		}
 		return fmt.Errorf("%s differs from %s, which is set in %s, in upper and lower case alone; use that name", name, other, p.layer.Place)
 	}
 	p.folded[strings.ToUpper(name)] = name
@@ -224,6 +228,9 @@ func (p *planner) claim(name string) error {
 
 func (p *planner) near(name string) string {
 	names := Names([]*Layer{p.layer})
+	if p.layer.Tells != nil {
+		names = slices.DeleteFunc(names, func(n string) bool { return !p.layer.Tells(n) })
+	}
 	if near := Nearest(name, names); near != "" && near != name {
 		return "; did you mean " + near + "?"
 	}
