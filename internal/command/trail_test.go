@@ -2,6 +2,7 @@ package command_test
 
 import (
 	"bufio"
+	"crypto/tls"
 	"encoding/json"
 	"io"
 	"net"
@@ -17,13 +18,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"adytum.example/client/wire"
+	"adytum.example/internal/testkit"
 )
 
 // receive takes one connection's octet-counted messages (RFC 6587, section 3.4.1).
-func receive(t *testing.T) (address string, messages func() []string) {
+func receive(t *testing.T, listener net.Listener) (messages func() []string) {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
 	t.Cleanup(func() { _ = listener.Close() })
 	done := make(chan []string, 1)
 	go func() {
@@ -48,7 +48,14 @@ func receive(t *testing.T) (address string, messages func() []string) {
 			all = append(all, string(text))
 		}
 	}()
-	return "tcp://" + listener.Addr().String(), func() []string { return <-done }
+	return func() []string { return <-done }
+}
+
+func listening(t *testing.T) net.Listener {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return listener
 }
 
 func TestTheTrailIsFilteredFollowedAndExported(t *testing.T) {
@@ -93,8 +100,9 @@ func TestTheTrailIsFilteredFollowedAndExported(t *testing.T) {
 	assert.Equal(t, "a start", first.Reason, "the oldest is first")
 	assert.Equal(t, "person:1", first.Actor)
 
-	address, messages := receive(t)
-	sh.OK(t, "", "trail", "export", "--format", "syslog", "--action", "change", "--send", address)
+	listener := listening(t)
+	messages := receive(t, listener)
+	sh.OK(t, "", "trail", "export", "--format", "syslog", "--action", "change", "--send", "tcp://"+listener.Addr().String())
 	got := messages()
 	require.Len(t, got, 2)
 	assert.Regexp(t, `^<109>1 \d{4}-\d\d-\d\dT[0-9:.]+Z \S+ adytum - change.commit \[event@32473 lane="layer-\d+" seq="1" outcome="allowed" actor="person:1" who="Ines Okafor" from="127.0.0.1" place="loans/live" names="KEY" grant="1" revision="1" reason="a start"\] Ines Okafor change.commit allowed in loans/live$`, got[0])
@@ -121,4 +129,27 @@ func TestTheTrailIsFollowed(t *testing.T) {
 	time.Sleep(2500 * time.Millisecond)
 	assert.Equal(t, 3, times(), "and none again")
 	follower.Interrupt(t)
+}
+
+func TestTheTrailIsSentOverTLSToWhomTheCertificateIsOf(t *testing.T) {
+	_, sh := loans(t)
+	sh.OK(t, "", "keep", "-s", "PAGE=9")
+	certFile, keyFile, _ := testkit.Certificate(t)
+	certificate, err := tls.LoadX509KeyPair(certFile, keyFile)
+	require.NoError(t, err)
+	plain := listening(t)
+	messages := receive(t, tls.NewListener(plain, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}))
+	args := []string{"trail", "export", "--format", "syslog", "--action", "change", "--send", "tls://" + plain.Addr().String()}
+	sh.Env = append(sh.Env, "SSL_CERT_FILE="+certFile)
+	sh.OK(t, "", args...)
+	got := messages()
+	require.Len(t, got, 1)
+	assert.Contains(t, got[0], "change.commit")
+
+	other := listening(t)
+	unknown := receive(t, tls.NewListener(other, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}))
+	sh.Env = sh.Env[:len(sh.Env)-1]
+	args[len(args)-1] = "tls://" + other.Addr().String()
+	says(t, sh.Run(t, "", args...), 5, "cannot be reached", "certificate")
+	assert.Empty(t, unknown(), "nothing is sent to one whom nobody vouches for")
 }
