@@ -227,23 +227,16 @@ const maxPinned = 20
 // pattern and whose claims are those that are pinned. It needs people, and the
 // right to give everything that the workload was granted.
 func (s *Service) AddTrust(ctx context.Context, caller Caller, workload string, request wire.NewTrust) (out wire.Trust, err error) {
-	op := s.begin(ctx, caller, "workload.trust", organizationPlace)
-	op.event.Names = []string{s.redactName(workload)}
-	defer op.end(&err)
-	if err := signed.CheckPattern(request.Subject); err != nil {
-		return out, problem(Invalid, "%s", err)
-	}
-	if len(request.Claims) > maxPinned {
-		return out, problem(Invalid, "at most %d claims can be pinned", maxPinned)
-	}
-	err = s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		who, err := op.workload(workload)
-		if err != nil {
-			return err
-		}
-		op.event.Names = []string{who.String(), s.redactName(request.Issuer)}
+	err = s.changeWorkload(ctx, caller, "workload.trust", workload, func(op *operation, tx *storage.Tx, d *directory, who access.Subject) error {
+		op.event.Names = append(op.event.Names, s.redactName(request.Issuer))
 		if err := op.mayGive(who); err != nil {
 			return err
+		}
+		if err := signed.CheckPattern(request.Subject); err != nil {
+			return problem(Invalid, "%s", err)
+		}
+		if len(request.Claims) > maxPinned {
+			return problem(Invalid, "at most %d claims can be pinned", maxPinned)
 		}
 		issuer, exists := d.issuer(request.Issuer)
 		if !exists {
@@ -257,7 +250,8 @@ func (s *Service) AddTrust(ctx context.Context, caller Caller, workload string, 
 			}
 			row.Claims = string(claims)
 		}
-		if row, err = tx.CreateTrust(row); err != nil {
+		row, err := tx.CreateTrust(row)
+		if err != nil {
 			return err
 		}
 		out, err = d.wireTrust(row)
@@ -267,16 +261,8 @@ func (s *Service) AddTrust(ctx context.Context, caller Caller, workload string, 
 }
 
 // RemoveTrust takes back what [Service.AddTrust] gave. It needs people.
-func (s *Service) RemoveTrust(ctx context.Context, caller Caller, workload string, id int64) (err error) {
-	op := s.begin(ctx, caller, "workload.distrust", organizationPlace)
-	op.event.Names = []string{s.redactName(workload)}
-	defer op.end(&err)
-	return s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		who, err := op.workload(workload)
-		if err != nil {
-			return err
-		}
-		op.event.Names = []string{who.String()}
+func (s *Service) RemoveTrust(ctx context.Context, caller Caller, workload string, id int64) error {
+	return s.changeWorkload(ctx, caller, "workload.distrust", workload, func(_ *operation, tx *storage.Tx, d *directory, who access.Subject) error {
 		if !slices.ContainsFunc(d.trusts, func(t storage.Trust) bool { return t.ID == id && t.WorkloadID == who.ID }) {
 			return problem(NotFound, "%s has no trust %d", workload, id)
 		}

@@ -95,6 +95,21 @@ func (op *operation) workload(name string) (access.Subject, error) {
 	return who, nil
 }
 
+// changeWorkload changes how a workload signs in. It needs people.
+func (s *Service) changeWorkload(ctx context.Context, caller Caller, action, name string, f func(*operation, *storage.Tx, *directory, access.Subject) error) (err error) {
+	op := s.begin(ctx, caller, action, organizationPlace)
+	op.event.Names = []string{s.redactName(name)}
+	defer op.end(&err)
+	return s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
+		who, err := op.workload(name)
+		if err != nil {
+			return err
+		}
+		op.event.Names = []string{who.String()}
+		return f(op, tx, d, who)
+	})
+}
+
 func wireClientSecret(c storage.ClientSecret, used time.Time) wire.ClientSecret {
 	out := wire.ClientSecret{ID: c.ID, CreatedAt: c.CreatedAt, LastUsed: used}
 	if c.ExpiresAt != nil {
@@ -107,15 +122,7 @@ func wireClientSecret(c storage.ClientSecret, used time.Time) wire.ClientSecret 
 // once. It needs people, and the right to give everything that the workload was
 // granted: whoever has the secret is the workload.
 func (s *Service) AddClientSecret(ctx context.Context, caller Caller, workload string, days int) (out wire.ClientSecret, err error) {
-	op := s.begin(ctx, caller, "workload.secret-add", organizationPlace)
-	op.event.Names = []string{s.redactName(workload)}
-	defer op.end(&err)
-	err = s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		who, err := op.workload(workload)
-		if err != nil {
-			return err
-		}
-		op.event.Names = []string{who.String()}
+	err = s.changeWorkload(ctx, caller, "workload.secret-add", workload, func(op *operation, tx *storage.Tx, d *directory, who access.Subject) (err error) {
 		if err := op.mayGive(who); err != nil {
 			return err
 		}
@@ -150,16 +157,8 @@ func (s *Service) AddClientSecret(ctx context.Context, caller Caller, workload s
 
 // RemoveClientSecret takes a client secret back: it signs in nobody any more;
 // tokens that it was exchanged for end on their own. It needs people.
-func (s *Service) RemoveClientSecret(ctx context.Context, caller Caller, workload string, id int64) (err error) {
-	op := s.begin(ctx, caller, "workload.secret-remove", organizationPlace)
-	op.event.Names = []string{s.redactName(workload)}
-	defer op.end(&err)
-	return s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		who, err := op.workload(workload)
-		if err != nil {
-			return err
-		}
-		op.event.Names = []string{who.String()}
+func (s *Service) RemoveClientSecret(ctx context.Context, caller Caller, workload string, id int64) error {
+	return s.changeWorkload(ctx, caller, "workload.secret-remove", workload, func(_ *operation, tx *storage.Tx, d *directory, who access.Subject) error {
 		for _, c := range d.clientSecrets {
 			if c.WorkloadID == who.ID && c.ID == id {
 				return tx.DeleteClientSecret(id)

@@ -34,8 +34,13 @@ async function verify() {
   }
 }
 
-const shapes: Record<string, string> = { allowed: '●', refused: '✕', failed: '△' }
-const colours: Record<string, string> = { allowed: 'text-faded', refused: 'text-oxide', failed: 'text-ochre' }
+const shapes: Record<string, string> = { allowed: '●', refused: '✕', failed: '△', withheld: '○' }
+const colours: Record<string, string> = { allowed: 'text-faded', refused: 'text-oxide', failed: 'text-ochre', withheld: 'text-faded' }
+
+/** An answer that was not given after all is no answer; how it went on is an event of its own. */
+function outcome(e: Schemas['Event']): string {
+  return e.notReleased ? 'withheld' : e.outcome
+}
 </script>
 
 <template>
@@ -64,7 +69,7 @@ const colours: Record<string, string> = { allowed: 'text-faded', refused: 'text-
             <td class="px-3 py-1.5 whitespace-nowrap">{{ exactly(e.at) }}</td>
             <td class="px-3 py-1.5 whitespace-nowrap">{{ e.who || '(nobody)' }}</td>
             <td class="px-3 py-1.5 font-mono whitespace-nowrap">{{ e.action }}</td>
-            <td class="px-3 py-1.5 whitespace-nowrap" :class="colours[e.outcome]"><span aria-hidden="true">{{ shapes[e.outcome] }}</span> {{ e.outcome }}</td>
+            <td class="px-3 py-1.5 whitespace-nowrap" :class="colours[outcome(e)]"><span aria-hidden="true">{{ shapes[outcome(e)] }}</span> {{ outcome(e) }}</td>
             <td class="px-3 py-1.5 font-mono">{{ e.place }}</td>
             <td class="px-3 py-1.5 font-mono break-all">{{ e.names?.join(' ') }}<span v-if="e.reason" class="block font-sans text-faded">{{ e.reason }}</span></td>
             <td class="px-3 py-1.5 font-mono">{{ e.from }}<span v-if="e.count && e.count > 1"> ×{{ e.count }}</span></td>
