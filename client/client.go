@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"adytum.example/client/wire"
@@ -25,6 +26,8 @@ type Client struct {
 	base  *url.URL
 	http  *http.Client
 	token string
+
+	checkpoint atomic.Pointer[string] // that came last with an answer
 }
 
 // Limits of one call.
@@ -188,6 +191,7 @@ func (c *Client) do(r *http.Request, out any) error {
 		return c.unreachable(err)
 	}
 	defer answer.Body.Close()
+	c.see(answer)
 	limited := io.LimitReader(answer.Body, maxAnswer)
 	if answer.StatusCode < 200 || answer.StatusCode > 299 {
 		return readProblem(answer, limited)

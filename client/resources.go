@@ -385,8 +385,3 @@ func (c *Client) ExportTrail(ctx context.Context, q TrailQuery, each func(wire.E
 		}
 	})
 }
-
-// VerifyTrail checks that the trail is whole.
-func (c *Client) VerifyTrail(ctx context.Context) (wire.Verification, error) {
-	return get[wire.Verification](ctx, c, "/api/v1/trail/verification")
-}

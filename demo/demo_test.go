@@ -100,7 +100,7 @@ func look(t *testing.T, r *running) []string {
 	require.NoError(t, err)
 	_, err = c.SignIn(ctx, r.People[0].Login, r.People[0].Password)
 	require.NoError(t, err)
-	verification, err := c.VerifyTrail(ctx)
+	verification, err := c.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, verification.Whole, "%v", verification.Problems)
 	entries := 0

@@ -26,7 +26,7 @@ var rooms = map[string][]string{
 	"internal/cluster": {},
 	"internal/outside": {},
 	"internal/daemon":  {"internal/core", "internal/storage", "internal/service", "internal/api", "internal/console", "internal/jobs", "internal/outside"},
-	"client":           {"client/wire"},
+	"client":           {"client/wire", "internal/core"},
 	"client/wire":      {},
 	"cmd/adytum":       {"internal/command"},
 	"cmd/adytumd":      {"internal/core", "internal/storage", "internal/service", "internal/daemon", "demo"},

@@ -400,15 +400,41 @@ type Events struct {
 
 // Verification is the result of checking the trail.
 type Verification struct {
-	Whole    bool           `json:"whole"`
-	Events   int64          `json:"events"`
-	Lanes    int            `json:"lanes"`
-	Problems []TrailProblem `json:"problems"`
+	Whole      bool           `json:"whole"`
+	From       int64          `json:"from" doc:"The index of the first event that was looked at."`
+	Events     int64          `json:"events"`
+	Lanes      int            `json:"lanes"`
+	Checkpoint string         `json:"checkpoint" doc:"The newest checkpoint, base64."`
+	Problems   []TrailProblem `json:"problems"`
+}
+
+// Checkpoint is a signed statement of all events up to one (a signed note), with
+// the public key that it is checked with.
+type Checkpoint struct {
+	Checkpoint string    `json:"checkpoint"`
+	Key        string    `json:"key"`
+	Size       int64     `json:"size" doc:"How many events it covers."`
+	At         time.Time `json:"at"`
+}
+
+// Growth proves that the trail has only grown (RFC 6962, section 2.1.2).
+type Growth struct {
+	Checkpoint string   `json:"checkpoint" doc:"The newest checkpoint."`
+	Proof      []string `json:"proof" doc:"Hashes, base64."`
+}
+
+// EventProof is one event with the proof that it stands in the trail (RFC 6962,
+// section 2.1.1).
+type EventProof struct {
+	Event      string   `json:"event" doc:"The event in its canonical form (RFC 8785), which its leaf is the hash of."`
+	Index      int64    `json:"index" doc:"Where it stands in the tree."`
+	Proof      []string `json:"proof" doc:"Hashes, base64."`
+	Checkpoint string   `json:"checkpoint" doc:"The checkpoint that the proof leads to."`
 }
 
 // TrailProblem is something that is wrong with the trail.
 type TrailProblem struct {
-	Lane string `json:"lane"`
+	Lane string `json:"lane" doc:"Empty: seq is an index in the tree."`
 	Seq  int64  `json:"seq"`
 	What string `json:"what"`
 }

@@ -99,3 +99,25 @@ func rekeyCommand() *cli.Command {
 		},
 	}
 }
+
+func acceptTrailCommand() *cli.Command {
+	return &cli.Command{
+		Name: "accept-trail", Usage: "serve a database although its trail does not go on from the checkpoint that was kept, and record why",
+		Description: "A service with the setting checkpoint-file refuses a database whose trail is shorter than it was, or another one.\nWhere an older state is what is wanted, after a recovery from a backup for example, this says so in the trail and\nkeeps the trail's newest checkpoint from here on. Everyone else who kept a newer one will notice it too.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "because", Usage: "the `REASON`, which goes into the trail"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if err := required(cmd, "because"); err != nil {
+				return err
+			}
+			c, log, err := configured(cmd)
+			if err != nil {
+				return err
+			}
+			if err := daemon.AcceptTrail(ctx, c, cmd.String("because"), log); err != nil {
+				return err
+			}
+			fmt.Fprintln(os.Stderr, "The trail is accepted as it is, and the reason stands in it. Start the service with \"adytumd serve\".")
+			return nil
+		},
+	}
+}

@@ -34,7 +34,7 @@ func root() *cli.Command {
 	usage := func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 		return fmt.Errorf("%w; \"%s --help\" lists what there is", err, cmd.FullName())
 	}
-	commands := []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), backupCommand(), recoverCommand(), rekeyCommand(), demoCommand()}
+	commands := []*cli.Command{serveCommand(), setupCommand(), migrateCommand(), backupCommand(), recoverCommand(), rekeyCommand(), acceptTrailCommand(), demoCommand()}
 	for _, c := range commands {
 		c.OnUsageError, c.HideHelpCommand = usage, true
 	}
@@ -71,6 +71,8 @@ var settingUsage = map[string]string{
 	"log-level":        "debug, info, warn or error",
 	"log-format":       "json or text",
 	"trusted-proxies":  "networks of proxies that say in X-Forwarded-For whom a request comes from",
+	"checkpoint-file":  "`FILE` beside the database to keep the trail's newest checkpoint in, so that a database that is set back is not served",
+	"keep-trail-days":  "after how many `DAYS` events of the trail are given up, 90 or more; 0 keeps them all",
 }
 
 func settingFlags() []cli.Flag {

@@ -259,7 +259,7 @@ func TestWithTheDatabaseAwayTheServiceSaysSoAndRecovers(t *testing.T) {
 	}, 20*time.Second, 100*time.Millisecond, "without a restart of the service")
 	answer, _ = ask(t, http.MethodGet, s.URL+"/readyz", "", "")
 	assert.Equal(t, http.StatusOK, answer.StatusCode)
-	v, err := owner.VerifyTrail(ctx)
+	v, err := owner.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, v.Whole, "%v", v.Problems)
 }

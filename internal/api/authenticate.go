@@ -18,6 +18,10 @@ type (
 	reachedKey struct{}
 )
 
+// checkpointHeader carries the newest checkpoint of the trail with every answer,
+// so that whoever asks can keep it.
+const checkpointHeader = "Adytum-Checkpoint"
+
 // authenticate finds the caller by a bearer token (RFC 6750) or the console's
 // cookie, and puts them into the context.
 func (s *server) authenticate(a huma.API) func(huma.Context, func(huma.Context)) {
@@ -28,6 +32,9 @@ func (s *server) authenticate(a huma.API) func(huma.Context, func(huma.Context))
 			w.Header().Set("WWW-Authenticate", `Bearer realm="adytum"`)
 			s.writeError(w, r, err)
 			return
+		}
+		if checkpoint := s.service.NewestCheckpoint(); checkpoint != "" {
+			w.Header()[checkpointHeader] = []string{checkpoint}
 		}
 		reached := false
 		ctx = huma.WithValue(huma.WithValue(ctx, callerKey{}, caller), reachedKey{}, &reached)

@@ -61,7 +61,7 @@ func bodyOf(id string) string {
 
 // mayAnyone are the operations that need no more than a sign-in, and answer by
 // what the caller may know of.
-var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true, "list-roles": true, "list-sessions": true, "list-requests": true, "begin-code": true, "end-sessions": true}
+var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true, "list-roles": true, "list-sessions": true, "list-requests": true, "begin-code": true, "end-sessions": true, "show-checkpoint": true, "prove-growth": true}
 
 // aboutOneself are the operations that need no more than a sign-in either, and
 // that the request made here fails for.
@@ -95,9 +95,9 @@ func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
 		}
 	}
 	for id, op := range operations(t) {
-		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9", "{issuer}", "runner", "{trust}", "9", "{request}", "9").Replace(op[1])
+		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9", "{issuer}", "runner", "{trust}", "9", "{request}", "9", "{lane}", "organization", "{seq}", "1").Replace(op[1])
 		path += map[string]string{"compare": "?otherEnvironment=staging", "explain-place": "?project=loans", "explain-subject": "?kind=person&who=ines@fernhollow.example",
-			"exposure": "?kind=person&who=ines@fernhollow.example"}[id]
+			"exposure": "?kind=person&who=ines@fernhollow.example", "prove-growth": "?from=1"}[id]
 		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")
 		refused, allowed := events("Nobody", "refused"), events("Nobody", "allowed")
 		answer, body := ask(t, op[0], s.URL+path, nobody.Token(), bodyOf(id))

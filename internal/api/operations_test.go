@@ -127,6 +127,7 @@ func operationRules() map[string]rule {
 	all["define-role"] = manage.and(everything, access.List).with("", `{"name":"extra","verbs":["list"]}`)
 	all["remove-role"] = manage
 	all["list-trail"], all["verify-trail"], all["export-trail"] = audit, audit, audit.with("?since=2099-01-01T00:00:00Z", "")
+	all["prove-event"], all["export-records"] = audit, audit
 	all["exposure"] = audit.with("?kind=person&who="+testkit.OwnerLogin, "")
 	return all
 }
@@ -137,6 +138,7 @@ func operationRules() map[string]rule {
 var ofOnesOwn = map[string]bool{
 	"who": true, "sign-out": true, "sign-out-console": true, "change-password": true, "begin-code": true, "confirm-code": true, "remove-code": true,
 	"list-sessions": true, "end-session": true, "end-sessions": true, "list-projects": true, "list-grants": true, "remove-grant": true, "list-roles": true,
+	"show-checkpoint": true, "prove-growth": true,
 	"list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
 	"remove-project": true, "restore-project": true, "destroy-project": true, "remove-environment": true, "restore-environment": true, "destroy-environment": true,
 }
@@ -167,7 +169,7 @@ func TestEveryOperationByEveryRoleAtEveryPlace(t *testing.T) {
 		_, err := owner.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "KEY", Kind: "secret", Value: "value"}}})
 		require.NoError(t, err)
 	}
-	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope")
+	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope", "{lane}", "organization", "{seq}", "1")
 	allowed, refused := 0, 0
 	for n, role := range access.BuiltIn().Names() {
 		for m, granted := range []string{everything, loans, liveLoans, stagedLoans, notices} {

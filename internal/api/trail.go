@@ -63,8 +63,43 @@ func (s *server) trail(a huma.API) {
 			}}, nil
 		})
 	signedIn(s, a, operation("verify-trail", http.MethodGet, "/trail/verification", "Check that the trail is whole", tagged("trail")),
-		func(ctx context.Context, c service.Caller, _ *empty) (*body[wire.Verification], error) {
-			out, err := s.service.VerifyTrail(ctx, c)
+		func(ctx context.Context, c service.Caller, in *struct {
+			From int64 `query:"from" minimum:"0" doc:"Only what follows the checkpoint of so many events."`
+		}) (*body[wire.Verification], error) {
+			out, err := s.service.VerifyTrail(ctx, c, in.From)
 			return &body[wire.Verification]{out}, err
+		})
+	signedIn(s, a, operation("show-checkpoint", http.MethodGet, "/trail/checkpoint", "Show the newest checkpoint of the trail, to be kept elsewhere", tagged("trail")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[wire.Checkpoint], error) {
+			out, err := s.service.Checkpoint(ctx, c)
+			return &body[wire.Checkpoint]{out}, err
+		})
+	signedIn(s, a, operation("prove-growth", http.MethodGet, "/trail/growth", "Prove that the trail has only grown since it had so many events", tagged("trail")),
+		func(ctx context.Context, c service.Caller, in *struct {
+			From int64 `query:"from" required:"true" minimum:"1"`
+		}) (*body[wire.Growth], error) {
+			out, err := s.service.Growth(ctx, c, in.From)
+			return &body[wire.Growth]{out}, err
+		})
+	signedIn(s, a, operation("prove-event", http.MethodGet, "/trail/lanes/{lane}/events/{seq}/proof", "Prove that one event stands in the trail", tagged("trail")),
+		func(ctx context.Context, c service.Caller, in *struct {
+			Lane string `path:"lane" maxLength:"64"`
+			Seq  int64  `path:"seq" minimum:"1"`
+		}) (*body[wire.EventProof], error) {
+			out, err := s.service.ProveEvent(ctx, c, in.Lane, in.Seq)
+			return &body[wire.EventProof]{out}, err
+		})
+	signedIn(s, a, operation("export-records", http.MethodGet, "/trail/records", "Write the whole trail in the form that proves itself: a line for each event, a checkpoint at the end", tagged("trail"), lines),
+		func(ctx context.Context, c service.Caller, _ *empty) (*written, error) {
+			stream, err := s.service.Records(ctx, c)
+			if err != nil {
+				return nil, err
+			}
+			return &written{func(w huma.Context) {
+				w.SetHeader("Content-Type", "application/jsonl")
+				if err := stream(w.BodyWriter()); err != nil {
+					s.log.ErrorContext(ctx, "an export of the trail was cut off", "error", err)
+				}
+			}}, nil
 		})
 }

@@ -36,7 +36,9 @@ func (a *app) signedIn(least, most int, form string, f func(context.Context, *cl
 		if err != nil {
 			return err
 		}
-		return f(ctx, cmd, c)
+		err = f(ctx, cmd, c)
+		a.noteCheckpoint(c)
+		return err
 	}
 }
 

@@ -252,6 +252,9 @@ func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
 	if err := a.writeSession(session{URL: c.Address(), Token: out.Token, Name: out.Who.Name, ExpiresAt: out.ExpiresAt}); err != nil {
 		return err
 	}
+	if err := a.beginKeeping(ctx, c); err != nil {
+		a.say("The newest checkpoint of the trail could not be kept: %s.", err)
+	}
 	a.say("Signed in to %s as %s until %s.", c.Address(), printable(out.Who.Name), out.ExpiresAt.Local().Format("2006-01-02 15:04"))
 	return nil
 }

@@ -65,28 +65,7 @@ func pastTime(text string, now time.Time) (time.Time, error) {
 }
 
 func (a *app) trail() *cli.Command {
-	verify := &cli.Command{Name: "verify", Usage: "check that the trail is whole; exits 3 where it is not", Flags: []cli.Flag{outputFlag("text", "json")},
-		Action: a.signedIn(0, 0, "", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-			v, err := c.VerifyTrail(ctx)
-			if err != nil {
-				return err
-			}
-			if cmd.String("output") == "json" {
-				if err := a.json(v); err != nil {
-					return err
-				}
-			} else {
-				for _, p := range v.Problems {
-					fmt.Fprintf(a.out, "%s, event %d: %s\n", printable(p.Lane), p.Seq, printable(p.What))
-				}
-			}
-			if !v.Whole {
-				return &exitError{exitNo, fmt.Errorf("the trail is not whole: %d problems in %d events; the first stands above", len(v.Problems), v.Events)}
-			}
-			a.say("The trail is whole: %d events in %d lanes, every signature right and none missing.", v.Events, v.Lanes)
-			return nil
-		})}
-	c := a.noun("trail", "the record of what was done, read and refused", verify, a.exportTrail())
+	c := a.noun("trail", "the record of what was done, read and refused", a.verifyCommand(), a.exportTrail(), a.checkpointCommand(), a.proveCommand())
 	c.Flags = append(choosing(), listFlag(), &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many events, newest first"}, &cli.BoolFlag{Name: "follow", Usage: "go on with events as they come, until it is ended"})
 	c.Action = a.signedIn(0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
 		limit := cmd.Int("limit")
@@ -206,7 +185,7 @@ func (a *app) followTrail(ctx context.Context, cmd *cli.Command, c *client.Clien
 
 func (a *app) exportTrail() *cli.Command {
 	return &cli.Command{Name: "export", Usage: "write events, oldest first, for another system",
-		Flags: append(choosing(), &cli.StringFlag{Name: "format", Value: "jsonl", Usage: "jsonl (a JSON text a line), or syslog (RFC 5424)", Validator: oneOf("format", "jsonl", "syslog")},
+		Flags: append(choosing(), &cli.StringFlag{Name: "format", Value: "jsonl", Usage: "jsonl (a JSON text a line), syslog (RFC 5424), or records (all events in the form that proves itself)", Validator: oneOf("format", "jsonl", "syslog", "records")},
 			&cli.StringFlag{Name: "to", Usage: "write to `FILE`, by rename"},
 			&cli.StringFlag{Name: "send", Usage: "send to `ADDRESS`: tls://HOST:PORT (RFC 5425), or tcp://HOST:PORT (RFC 6587), which others can read on its way"}),
 		Action: a.signedIn(0, 0, "[OPTIONS]", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
@@ -216,6 +195,9 @@ func (a *app) exportTrail() *cli.Command {
 			}
 			if cmd.String("to") != "" && cmd.String("send") != "" {
 				return usage("either --to FILE or --send ADDRESS")
+			}
+			if cmd.String("format") == "records" {
+				return a.exportRecords(ctx, cmd, c, q)
 			}
 			host, _ := os.Hostname()
 			counted := cmd.String("send") != ""
@@ -239,6 +221,23 @@ func (a *app) exportTrail() *cli.Command {
 			}
 			return err
 		})}
+}
+
+// exportRecords writes the whole trail with what proves it.
+func (a *app) exportRecords(ctx context.Context, cmd *cli.Command, c *client.Client, q client.TrailQuery) error {
+	if q != (client.TrailQuery{Kind: "person"}) || cmd.String("send") != "" {
+		return usage("records are all events, since one that is left out cannot be told from one that was removed; they go to --to FILE or standard output")
+	}
+	var err error
+	if to := cmd.String("to"); to != "" {
+		err = writeInto(to, func(w io.Writer) error { return c.Records(ctx, w) })
+	} else {
+		err = c.Records(ctx, a.out)
+	}
+	if err == nil {
+		a.say("To check them without the service: adytum trail verify --records FILE")
+	}
+	return err
 }
 
 // writeEvent writes one event; counted puts the length before it, as RFC 6587,

@@ -2,8 +2,10 @@ package command_test
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/tls"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -114,6 +116,82 @@ func TestTheTrailIsFilteredFollowedAndExported(t *testing.T) {
 	says(t, sh.Run(t, "", "trail", "export", "--send", "tcp://127.0.0.1:1", "--to", "x"), 2, "either --to FILE or --send ADDRESS")
 	says(t, sh.Run(t, "", "trail", "export", "--format", "xml"), 2, `there is no format "xml"`)
 	says(t, sh.OK(t, "", "trail", "verify"), 0, "The trail is whole")
+}
+
+func TestTheTrailIsProvenToWhoKeepsACheckpoint(t *testing.T) {
+	s, sh := loans(t)
+	sh.OK(t, "", "keep", "-s", "PAGE=9")
+	says(t, sh.OK(t, "", "trail", "verify"), 0, "The trail is whole", "It goes on from the checkpoint of", "that was kept here")
+	point := sh.OK(t, "", "trail", "checkpoint", "--to", "point")
+	key := regexp.MustCompile(`Its public key: (\S+)`).FindStringSubmatch(point.Stderr)
+	require.Len(t, key, 2)
+	assert.Equal(t, sh.OK(t, "", "trail", "checkpoint").Stdout[:7], "adytum/")
+	says(t, sh.OK(t, "", "trail", "verify", "--checkpoint", "point"), 0, "The trail is whole", "since the first")
+
+	sh.OK(t, "", "trail", "export", "--format", "records", "--to", "records")
+	says(t, sh.OK(t, "", "trail", "verify", "--records", "records"), 0, "The records are whole")
+	says(t, sh.OK(t, "", "trail", "verify", "--records", "records", "--checkpoint", "point", "--key", key[1]), 0, "The records are whole")
+	assert.Contains(t, sh.OK(t, "", "trail", "verify", "--records", "records", "-o", "json").Stdout, `"whole": true`)
+	content, err := os.ReadFile(filepath.Join(sh.Folder, "records"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(sh.Folder, "altered"), bytes.Replace(content, []byte("allowed"), []byte("refused"), 1), 0o600))
+	altered := sh.Run(t, "", "trail", "verify", "--records", "altered", "--checkpoint", "point")
+	says(t, altered, 3, "the records are not whole")
+	assert.Contains(t, altered.Stdout, "are not those of the checkpoint")
+
+	var events []wire.Event
+	require.NoError(t, json.Unmarshal([]byte(sh.OK(t, "", "trail", "--action", "project.add", "-o", "json").Stdout), &events))
+	sh.OK(t, "", "trail", "prove", fmt.Sprintf("%s:%d", events[0].Lane, events[0].Seq), "--to", "proof")
+	says(t, sh.OK(t, "", "trail", "verify", "--proof", "proof"), 0, "This event stands in the trail: project.add allowed")
+	content, err = os.ReadFile(filepath.Join(sh.Folder, "proof"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(sh.Folder, "forged"), bytes.Replace(content, []byte("project.add"), []byte("project.bad"), 1), 0o600))
+	says(t, sh.Run(t, "", "trail", "verify", "--proof", "forged"), 3, "the event is not the one that stands at")
+
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"trail", "verify", "--proof", "records"}, 1, "is no proof of an event"},
+		{[]string{"trail", "verify", "--records", "proof"}, 1, "these are no records of a trail"},
+		{[]string{"trail", "verify", "--records", "nowhere"}, 1, "no such file"},
+		{[]string{"trail", "verify", "--records", "records", "--key", "nonsense"}, 3, "the key is none"},
+		{[]string{"trail", "verify", "--checkpoint", "proof"}, 2, "it is not signed with the trail's key"},
+		{[]string{"trail", "verify", "--records", "x", "--proof", "y"}, 2, "either --records FILE or --proof FILE"},
+		{[]string{"trail", "prove", "layer-3"}, 2, "an event is named by its lane and its number"},
+		{[]string{"trail", "prove", "layer-3:99999"}, 1, "the trail has no event layer-3:99999"},
+		{[]string{"trail", "export", "--format", "records", "--action", "change"}, 2, "records are all events"},
+	} {
+		says(t, sh.Run(t, "", c.args...), c.code, c.says)
+	}
+	other := testkit.NewShell(t, testkit.Folder(t))
+	says(t, other.Run(t, "", "trail", "verify", "--records", filepath.Join(sh.Folder, "records")), 2, "which trail? name its public key")
+	assert.NotContains(t, s.Log.String(), "cannot be put in order")
+}
+
+// Somebody takes the newest events out of the database: the device that has seen
+// them says so with the next command, and refuses to call the trail whole.
+func TestAShorterTrailIsNoticedByADeviceThatSawALongerOne(t *testing.T) {
+	s, sh := loans(t)
+	kept := sh.OK(t, "", "trail", "checkpoint").Stdout
+	size, err := strconv.Atoi(strings.Split(kept, "\n")[1])
+	require.NoError(t, err)
+	for i := range 3 {
+		sh.OK(t, "", "keep", "-s", "PAGE="+strconv.Itoa(i))
+	}
+	sh.OK(t, "", "trail", "verify")
+	s.Stop()
+	for _, statement := range []string{
+		"DELETE FROM trail_batches b USING trail_order o WHERE o.lane = b.lane AND o.first = b.first AND o.index >= $1",
+		"DELETE FROM trail_order WHERE index >= $1", "DELETE FROM checkpoints WHERE size > $1"} {
+		s.SQL(t, statement, size)
+	}
+	s.SQL(t, "DELETE FROM trail_heads")
+	s.SQL(t, "INSERT INTO trail_heads (lane, seq) SELECT lane, max(first + n - 1) FROM trail_order GROUP BY lane")
+	s.Config.Listen = strings.TrimPrefix(s.URL, "http://")
+	s.Serve(t)
+	says(t, sh.Run(t, "", "trail", "verify"), 3, "the trail", "nothing that is read from it can be trusted")
 }
 
 func TestTheTrailIsFollowed(t *testing.T) {

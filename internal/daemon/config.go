@@ -11,12 +11,14 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
 	"adytum.example/internal/core/layers"
+	"adytum.example/internal/service"
 )
 
 // Config is the service's configuration. Each field can be set in adytumd.yaml,
@@ -32,15 +34,19 @@ type Config struct {
 	LogLevel    string `yaml:"log-level"`       // debug, info, warn, error
 	LogFormat   string `yaml:"log-format"`      // json, text
 	Proxies     string `yaml:"trusted-proxies"` // networks, separated by white space
+	Checkpoint  string `yaml:"checkpoint-file"` // where the newest checkpoint is kept beside the database
+	KeepTrail   string `yaml:"keep-trail-days"` // events older than that are given up; 0: none
 
 	Migrate string `yaml:"database-migrate"` // URL of the role adytum_migrate; for migrate and setup
 
-	// Now is the clock; nil is the system's. It is no setting.
-	Now func() time.Time `yaml:"-"`
+	// Now is the time, nil: the machine's, corrected by the database's. Clock is the
+	// machine's, nil: the system's. They are no settings.
+	Now   func() time.Time `yaml:"-"`
+	Clock func() time.Time `yaml:"-"`
 }
 
 // Defaults are what holds where nothing is set.
-var Defaults = Config{Listen: "127.0.0.1:8743", RootKeyFile: "/etc/adytum/root.key", LogLevel: "info", LogFormat: "json"}
+var Defaults = Config{Listen: "127.0.0.1:8743", RootKeyFile: "/etc/adytum/root.key", LogLevel: "info", LogFormat: "json", KeepTrail: "0"}
 
 // Setting is one field of the configuration with its names.
 type Setting struct {
@@ -54,6 +60,7 @@ func (c *Config) Settings() []Setting {
 		{"listen", &c.Listen}, {"database", &c.Database}, {"database-flush", &c.Flush}, {"database-migrate", &c.Migrate}, {"database-jobs", &c.Jobs},
 		{"root-key-file", &c.RootKeyFile}, {"tls-certificate", &c.Certificate}, {"tls-private-key", &c.PrivateKey},
 		{"log-level", &c.LogLevel}, {"log-format", &c.LogFormat}, {"trusted-proxies", &c.Proxies},
+		{"checkpoint-file", &c.Checkpoint}, {"keep-trail-days", &c.KeepTrail},
 	}
 }
 
@@ -111,6 +118,15 @@ func (c *Config) parse(path string, content []byte) error {
 	return errors.Join(all...)
 }
 
+// keepTrailDays reads after how many days events are given up.
+func (c Config) keepTrailDays() (int, error) {
+	days, err := strconv.Atoi(c.KeepTrail)
+	if err != nil || days < 0 || days > 0 && days < service.LeastTrailDays {
+		return 0, fmt.Errorf("the setting keep-trail-days is %q; it is 0, for all events, or %d days or more", c.KeepTrail, service.LeastTrailDays)
+	}
+	return days, nil
+}
+
 // proxies reads the networks of proxies that are trusted.
 func (c Config) proxies() ([]netip.Prefix, error) {
 	var all []netip.Prefix
@@ -145,6 +161,9 @@ func (c Config) Check() error {
 		all = append(all, errors.New("tls-certificate and tls-private-key are set together or not at all"))
 	}
 	if _, err := c.proxies(); err != nil {
+		all = append(all, err)
+	}
+	if _, err := c.keepTrailDays(); err != nil {
 		all = append(all, err)
 	}
 	if _, err := c.Logger(io.Discard); err != nil {

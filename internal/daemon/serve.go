@@ -37,8 +37,7 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 	defer store.Close()
 	host, _, _ := net.SplitHostPort(c.Listen) // checked above
 	proxies, _ := c.proxies()
-	s, err := service.Open(ctx, service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Log: log, Redact: redactor(),
-		Outside: outside.New(isLoopback(host))})
+	s, err := service.Open(ctx, c.service(store, log, outside.New(isLoopback(host))))
 	if err != nil {
 		return err
 	}
@@ -94,6 +93,27 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 		return fmt.Errorf("end requests under way: %w", err)
 	}
 	return nil
+}
+
+// service is what the service is made of.
+func (c Config) service(store *storage.Store, log *slog.Logger, fetcher service.Outside) service.Config {
+	days, _ := c.keepTrailDays() // checked above
+	return service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Log: log, Redact: redactor(),
+		Outside: fetcher, CheckpointFile: c.Checkpoint, KeepTrailDays: days}
+}
+
+// AcceptTrail accepts a trail that does not go on from the checkpoint that was
+// kept, and records why.
+func AcceptTrail(ctx context.Context, c Config, reason string, log *slog.Logger) error {
+	if err := c.Check(); err != nil {
+		return err
+	}
+	store, err := storage.Open(c.Database, log)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	return service.AcceptTrail(ctx, c.service(store, log, nil), reason)
 }
 
 func listen(c Config) (net.Listener, error) {

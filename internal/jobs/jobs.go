@@ -89,7 +89,7 @@ type purger struct {
 func (p *purger) Work(ctx context.Context, _ *river.Job[purge]) error {
 	done, err := p.service.Purge(ctx)
 	if err == nil && done != (service.Purged{}) {
-		p.log.Info("purged", "entries", done.Entries, "environments", done.Environments, "projects", done.Projects)
+		p.log.Info("purged", "entries", done.Entries, "environments", done.Environments, "projects", done.Projects, "events", done.Events)
 	}
 	return err
 }

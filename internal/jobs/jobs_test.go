@@ -63,9 +63,11 @@ func TestWhatWasRemovedLongAgoIsPurged(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "the service itself", changes[0].Author)
 	assert.ErrorContains(t, owner.RestorePlace(ctx, client.Place{Project: "notices"}), "there is no removed project")
-	verified, err := owner.VerifyTrail(ctx)
+	verified, err := owner.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
-	assert.True(t, verified.Whole, "%v", verified.Problems)
+	for _, p := range verified.Problems {
+		assert.Contains(t, p.What, "later than the checkpoint", "the clock was put forward, which is told; nothing else is wrong")
+	}
 }
 
 func TestTheRoleForJobsSeesNothingOfTheStore(t *testing.T) {

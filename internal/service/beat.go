@@ -41,7 +41,13 @@ func (s *Service) startBeating(ctx context.Context) error {
 }
 
 func (s *Service) beat(ctx context.Context) error {
+	if err := s.keepCheckpoint(); err != nil {
+		s.log.Warn("the newest checkpoint could not be kept", "error", err)
+	}
 	return s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		if err := s.clock.compare(tx, s.log); err != nil {
+			return err
+		}
 		known, err := tx.RootKeys()
 		if err != nil {
 			return err
@@ -49,7 +55,7 @@ func (s *Service) beat(ctx context.Context) error {
 		if err := s.learnRoots(known); err != nil {
 			s.log.Warn("the new root key cannot be read", "error", err)
 		}
-		return tx.Beat(s.recorder.lane, s.now(), s.now().Add(-silentAfter), s.keys.rootIDs())
+		return tx.Beat(s.recorder.laneName(), s.now(), s.now().Add(-silentAfter), s.keys.rootIDs())
 	})
 }
 
@@ -80,5 +86,5 @@ func (s *Service) learnRoots(known []storage.RootKey) error {
 func (s *Service) leave() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	_ = s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error { return tx.Leave(s.recorder.lane) })
+	_ = s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error { return tx.Leave(s.recorder.laneName()) })
 }

@@ -85,7 +85,7 @@ func Recovered(ctx context.Context, store *storage.Store, roots []*secret.Key, f
 		return err
 	}
 	defer r.Close()
-	verified, err := r.op.service.verifyTrail(ctx)
+	verified, err := r.op.service.verifyTrail(ctx, 0)
 	if err != nil {
 		return err
 	}

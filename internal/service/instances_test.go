@@ -55,7 +55,7 @@ func TestNoAnswerIsStaleOnAnyInstance(t *testing.T) {
 	entries, err := instances[1].Entries(ctx, live)
 	require.NoError(t, err)
 	assert.Len(t, entries.Entries, len(model))
-	v, err := owner.VerifyTrail(ctx)
+	v, err := owner.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, v.Whole, "%v", v.Problems)
 }
@@ -128,7 +128,7 @@ func TestNothingIsStaleInAHundredThousandSteps(t *testing.T) {
 		})
 	}
 	group.Wait()
-	v, err := owner.VerifyTrail(ctx)
+	v, err := owner.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, v.Whole, "%v", v.Problems)
 	assert.Greater(t, v.Events, int64(workers*steps))
@@ -259,7 +259,7 @@ func TestAKilledServiceAndDatabaseLoseNothingAcknowledged(t *testing.T) {
 			assert.Equal(t, "value of "+kept[start+i], v.Value)
 		}
 	}
-	v, err := again.VerifyTrail(ctx)
+	v, err := again.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, v.Whole, "%v", v.Problems)
 }

@@ -235,7 +235,7 @@ func TestAResetAndARemovalEndEverything(t *testing.T) {
 	again, err := owner.AddPerson(ctx, wire.NewPerson{Login: login, Name: "Priya Vantongeren"})
 	require.NoError(t, err, "the login is free")
 	assert.NotEmpty(t, again.Invitation)
-	v, err := owner.VerifyTrail(ctx)
+	v, err := owner.VerifyTrail(ctx, 0)
 	require.NoError(t, err)
 	assert.True(t, v.Whole)
 }

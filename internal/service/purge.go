@@ -18,10 +18,13 @@ const keepWriteKeys = 48 * time.Hour
 const duePerRound = 1000
 
 // Purged says what a purge destroyed.
-type Purged struct{ Entries, Environments, Projects int }
+type Purged struct {
+	Entries, Environments, Projects int
+	Events                          int64 // of the trail
+}
 
 // Purge destroys what was removed so long ago that it can no longer be restored,
-// and forgets old idempotency keys. It is safe to run anywhere and at any time;
+// old events of the trail, and old idempotency keys. It is safe to run anywhere and at any time;
 // each thing is purged once.
 func (s *Service) Purge(ctx context.Context) (done Purged, err error) {
 	op := &operation{service: s, ctx: ctx, event: trail.Event{Action: "entry.purge", Outcome: trail.Allowed}}
@@ -53,6 +56,9 @@ func (s *Service) Purge(ctx context.Context) (done Purged, err error) {
 			return done, asProblem(err)
 		}
 		done.Entries += n
+	}
+	if done.Events, err = s.ForgetTrail(ctx, s.keepTrailDays); err != nil {
+		return done, asProblem(err)
 	}
 	return done, asProblem(s.purgePlaces(ctx, &done))
 }

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"adytum.example/internal/core/secret"
@@ -28,7 +29,7 @@ type flusher interface {
 type recorder struct {
 	flusher flusher
 	key     *secret.Key
-	lane    string
+	lane    atomic.Pointer[string]
 	now     func() time.Time
 	log     *slog.Logger
 	queue   chan *waiting
@@ -67,13 +68,23 @@ const (
 )
 
 func newRecorder(f flusher, key *secret.Key, now func() time.Time, log *slog.Logger) *recorder {
-	boot := make([]byte, 8)
-	_, _ = rand.Read(boot) // never fails since Go 1.24
-	r := &recorder{flusher: f, key: key, lane: trail.ReaderLane(hex.EncodeToString(boot)), now: now, log: log,
-		queue: make(chan *waiting, queueLength), done: make(chan struct{}), next: 1}
+	r := &recorder{flusher: f, key: key, now: now, log: log, queue: make(chan *waiting, queueLength), done: make(chan struct{})}
+	r.openLane()
 	go r.run()
 	return r
 }
+
+// openLane begins a lane that nobody else writes.
+func (r *recorder) openLane() {
+	boot := make([]byte, 8)
+	_, _ = rand.Read(boot) // never fails since Go 1.24
+	lane := trail.ReaderLane(hex.EncodeToString(boot))
+	r.lane.Store(&lane)
+	r.next = 1
+}
+
+// laneName is the lane that is written now.
+func (r *recorder) laneName() string { return *r.lane.Load() }
 
 // close ends the lane when all that waits has been written.
 func (r *recorder) close() {
@@ -136,6 +147,9 @@ func (r *recorder) run() {
 	for first := range r.queue {
 		r.flush(r.gather(first))
 	}
+	if r.next > 1 {
+		r.flush([]*waiting{{event: trail.Event{Action: trail.LaneClosed, Outcome: trail.Allowed}}})
+	}
 }
 
 // gather takes what waits, up to a batch.
@@ -165,7 +179,10 @@ const maxYields = 3
 func (r *recorder) flush(all []*waiting) {
 	if r.unsure != nil {
 		// Its callers were refused already; what counts is that its seqs are settled.
-		if _, err := r.write(r.unsure); err != nil {
+		if _, err := r.write(r.unsure); errors.Is(err, storage.ErrSeqUsed) {
+			all = slices.Concat(unwaited(r.unsure.all), all)
+			r.openLane()
+		} else if err != nil {
 			r.answer(all, storage.Heads{}, 0, err)
 			return
 		}
@@ -173,10 +190,29 @@ func (r *recorder) flush(all []*waiting) {
 	}
 	f := r.prepare(all)
 	heads, err := r.write(f)
+	if errors.Is(err, storage.ErrSeqUsed) {
+		// The lane was closed while this instance was silent for too long. None of
+		// these events was written: they begin a lane of their own.
+		r.openLane()
+		f = r.prepare(all)
+		heads, err = r.write(f)
+	}
 	if err != nil {
 		r.unsure = f
 	}
 	r.answer(all, heads, f.batch.First, err)
+}
+
+// unwaited are the events of a batch that nobody waited for. Who waited was
+// refused, and has no event to come.
+func unwaited(all []*waiting) []*waiting {
+	var out []*waiting
+	for _, w := range all {
+		if w.result == nil {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // prepare gives the events their places in the lane.
@@ -189,7 +225,7 @@ func (r *recorder) prepare(all []*waiting) *flight {
 	events := make([]trail.Event, len(all))
 	for i, w := range all {
 		events[i] = w.event
-		events[i].Lane, events[i].Seq, events[i].At = r.lane, r.next, now
+		events[i].Lane, events[i].Seq, events[i].At = r.laneName(), r.next, now
 		r.next++
 	}
 	return &flight{trail.NewBatch(r.key, events), all}
@@ -214,7 +250,7 @@ func (r *recorder) write(f *flight) (heads storage.Heads, err error) {
 			return heads, nil
 		}
 		if errors.Is(err, storage.ErrSeqUsed) {
-			r.log.Error("the trail's lane is written by another instance too; nothing more is answered", "lane", f.batch.Lane)
+			r.log.Warn("the lane of the trail was closed by another instance, since this one was silent; a new one is begun", "lane", f.batch.Lane)
 			return heads, err
 		}
 		time.Sleep(time.Duration(try+1) * 50 * time.Millisecond)

@@ -148,7 +148,7 @@ func TestManyEventsShareAFlush(t *testing.T) {
 		require.NoError(t, r.note(context.Background(), event("a.b")))
 	}
 	v := verify()
-	assert.EqualValues(t, 1000, v.Events, "closing writes what waits")
+	assert.EqualValues(t, 1001, v.Events, "closing writes what waits, and that the lane has ended")
 	assert.Less(t, m.n, 200)
 }
 
@@ -216,4 +216,53 @@ func TestPasswordHashes(t *testing.T) {
 	assert.False(t, checkPassword(nobody, secret.FromString("")))
 	assert.False(t, checkPassword("broken", secret.FromString("")))
 	assert.NotEqual(t, hash, hashPassword(secret.FromString("reading room")), "salted")
+}
+
+// Another instance closes the lane, as it does of one that is silent: nothing is
+// lost, nothing doubled, and what is answered has its event in the lane that
+// follows.
+func TestALaneThatWasClosedByAnotherIsLeft(t *testing.T) {
+	for name, unsure := range map[string]bool{"between two flushes": false, "while the outcome of one is unknown": true} {
+		t.Run(name, func(t *testing.T) {
+			m := &memoryTrail{}
+			r, verify := recording(t, m)
+			_, _, err := r.release(context.Background(), event("a.first"), nil, 0)
+			require.NoError(t, err)
+			first := r.laneName()
+			if unsure {
+				m.mu.Lock()
+				m.fail = func(int) (bool, bool) { return true, false }
+				m.mu.Unlock()
+				require.NoError(t, r.note(context.Background(), event("a.noted")))
+				_, _, err = r.release(context.Background(), event("a.refused"), nil, 0)
+				require.ErrorIs(t, err, storage.ErrUnavailable)
+			}
+			m.mu.Lock()
+			m.fail = nil
+			closing := trail.NewBatch(r.key, []trail.Event{{Lane: first, Seq: 2, At: time.Now(), Action: trail.LaneClosed, Outcome: trail.Allowed}})
+			m.batches[fmt.Sprint(first, 2)] = closing
+			m.order = append(m.order, closing)
+			m.mu.Unlock()
+			_, seq, err := r.release(context.Background(), event("a.second"), nil, 0)
+			require.NoError(t, err)
+			assert.NotEqual(t, first, r.laneName())
+			assert.LessOrEqual(t, seq, int64(2))
+			v := verify()
+			assert.Empty(t, v.Problems)
+			actions := map[string]int{}
+			for _, b := range m.order {
+				events, err := b.Events()
+				require.NoError(t, err)
+				for _, e := range events {
+					actions[e.Action]++
+				}
+			}
+			want := map[string]int{"a.first": 1, "a.second": 1, trail.LaneClosed: 2}
+			if unsure {
+				want["a.noted"] = 1
+				delete(actions, "a.refused") // its event may stand: nothing was answered
+			}
+			assert.Equal(t, want, actions)
+		})
+	}
 }

@@ -27,6 +27,7 @@ type Service struct {
 	recorder *recorder
 	flusher  *storage.Flusher
 	now      func() time.Time
+	clock    *clock
 	log      *slog.Logger
 	argon    chan struct{}
 	sluice   sluice
@@ -44,7 +45,14 @@ type Service struct {
 	issuerKeys issuerKeys
 	roots      func() ([]*secret.Key, error)
 	ending     chan struct{}
-	beating    sync.WaitGroup
+
+	sequencer      sequencer
+	newest         atomic.Pointer[checkpoint]
+	halted         atomic.Pointer[error]
+	checkpointFile string
+	keptSize       int64
+	keepTrailDays  int
+	beating        sync.WaitGroup
 }
 
 // Config is what a Service is made of.
@@ -54,10 +62,16 @@ type Config struct {
 	// RootKeys returns the root keys that this instance was given. It is asked
 	// again when the root key is being renewed.
 	RootKeys func() ([]*secret.Key, error)
-	Now      func() time.Time // nil: the system's clock
+	Now      func() time.Time // nil: Clock, corrected where it differs from the database's
+	Clock    func() time.Time // nil: the system's clock
 	Log      *slog.Logger
 	// Redact takes values out of free text that people type, nil for none.
 	Redact func(string) string
+	// CheckpointFile is where the newest checkpoint of the trail is kept beside the
+	// database, so that a database that is set back is noticed; "" for nowhere.
+	CheckpointFile string
+	// KeepTrailDays is after how many days events are given up; 0: never.
+	KeepTrailDays int
 	// Outside obtains the keys of issuers; nil: none are accepted.
 	Outside Outside
 }
@@ -66,8 +80,9 @@ type Config struct {
 // with too many rights, that was not set up, or that belongs to another root key;
 // it changes nothing in any of these cases.
 func Open(ctx context.Context, c Config) (*Service, error) {
+	machine := newClock(c.Clock)
 	if c.Now == nil {
-		c.Now = time.Now
+		c.Now = machine.now
 	}
 	if c.Redact == nil {
 		c.Redact = func(s string) string { return s }
@@ -105,14 +120,24 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		c.Log.Warn("the database runs with fsync or full_page_writes off: what is acknowledged may be lost in a crash")
 	}
 	s := &Service{
-		store: c.Store, keys: keys, flusher: flusher, now: c.Now, log: c.Log, redact: c.Redact,
+		store: c.Store, keys: keys, flusher: flusher, now: c.Now, clock: machine, checkpointFile: c.CheckpointFile, keepTrailDays: c.KeepTrailDays, log: c.Log, redact: c.Redact,
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
 		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside,
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
-	return s, s.startBeating(ctx)
+	if err := s.checkStart(ctx, c.CheckpointFile); err != nil {
+		s.recorder.close()
+		flusher.Close(ctx)
+		keys.destroy()
+		return nil, err
+	}
+	if err := s.startBeating(ctx); err != nil {
+		return nil, err
+	}
+	s.startSequencing()
+	return s, nil
 }
 
 // Close writes the events that wait and lets go of the keys. No request may be
@@ -121,12 +146,24 @@ func (s *Service) Close(ctx context.Context) {
 	close(s.ending)
 	s.beating.Wait()
 	s.recorder.close()
+	// What was written last is put in order as well, if that is quickly done.
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	s.tellSequencing(s.putInOrder(ctx, false))
+	if err := s.keepCheckpoint(); err != nil {
+		s.log.Error("the newest checkpoint could not be kept", "error", err)
+	}
 	s.flusher.Close(ctx)
 	s.keys.destroy()
 }
 
 // Ready tells whether requests can be answered now.
-func (s *Service) Ready(ctx context.Context) error { return asProblem(s.store.Ping(ctx)) }
+func (s *Service) Ready(ctx context.Context) error {
+	if err := s.errHalted(); err != nil {
+		return err
+	}
+	return asProblem(s.store.Ping(ctx))
+}
 
 // Caller is someone who asks, as [Service.Authenticate] found them.
 type Caller struct {

@@ -31,7 +31,7 @@ var errWrong = problem(Unauthenticated, "the name, the password or the code is w
 func (s *Service) Recognize(token secret.Value, from netip.Addr) (Caller, bool) {
 	known, found := s.tokens.get(string(access.HashToken(token)))
 	d := s.directory.Load()
-	if !found || d == nil || d.revoked[known.row.ID] || !s.now().Before(known.row.ExpiresAt) {
+	if !found || d == nil || s.halted.Load() != nil || d.revoked[known.row.ID] || !s.now().Before(known.row.ExpiresAt) {
 		return Caller{}, false
 	}
 	return Caller{Subject: known.subject, Token: known.row.ID, ExpiresAt: known.row.ExpiresAt, From: from, directory: d}, true
@@ -42,6 +42,9 @@ func (s *Service) Recognize(token secret.Value, from netip.Addr) (Caller, bool) 
 func (s *Service) Authenticate(ctx context.Context, token secret.Value, from netip.Addr) (caller Caller, err error) {
 	if !access.ValidToken(string(token.Expose())) {
 		return caller, s.stranger(ctx, "token.use", from, errSignIn)
+	}
+	if err := s.errHalted(); err != nil {
+		return caller, err
 	}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
 		row, err := tx.TokenByHash(access.HashToken(token))

@@ -126,7 +126,7 @@ func TestTheStoreAgreesWithASimpleModel(t *testing.T) {
 				require.Equal(t, set, err == nil, "step %d: %s in %v: %v", step, name, asked, err)
 				require.Equal(t, want, got.Value, "step %d: %s in %v", step, name, asked)
 			}
-			v, err := owner.VerifyTrail(ctx)
+			v, err := owner.VerifyTrail(ctx, 0)
 			require.NoError(t, err)
 			assert.True(t, v.Whole, "%v", v.Problems)
 		})

@@ -2,7 +2,8 @@ package service
 
 import (
 	"context"
-	"time"
+	"slices"
+	"strconv"
 
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
@@ -32,7 +33,7 @@ func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor
 	if err := op.allow(access.Audit, organization); err != nil {
 		return out, err
 	}
-	at, err := readCursor(cursor)
+	below, err := readCursor(cursor)
 	if err != nil {
 		return out, err
 	}
@@ -40,48 +41,89 @@ func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor
 	if err != nil {
 		return out, err
 	}
+	s.tellSequencing(s.putInOrder(ctx, true))
 	out.Events = []wire.Event{}
 	notSent := withheld{}
+	take := func(b storage.TrailBatch) error {
+		events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
+		for i := len(events) - 1; i >= 0; i-- {
+			if filter.Chooses(events[i]) {
+				out.Events = notSent.add(out.Events, op.dir.wireEvent(events[i]))
+			}
+		}
+		return err
+	}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		for looked := 0; len(out.Events) < limit && looked < batchesOfPage; {
-			batches, err := tx.NewestBatches(at, writtenSince(filter.Since), batchesAtOnce)
-			if err != nil || len(batches) == 0 {
-				out.Next = ""
+		if below == 0 {
+			if err := s.eachUnordered(tx, take); err != nil {
 				return err
 			}
-			for _, b := range batches {
-				if len(out.Events) >= limit {
-					return nil
-				}
-				events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
-				if err != nil {
-					return err
-				}
-				for i := len(events) - 1; i >= 0; i-- {
-					if filter.Chooses(events[i]) {
-						out.Events = notSent.add(out.Events, op.dir.wireEvent(events[i]))
+		}
+		for looked := 0; len(out.Events) < limit && looked < batchesOfPage; {
+			ordered, err := tx.NewestOrdered(below, filter.Terms(), filter.Since, filter.Until, batchesAtOnce)
+			if err != nil {
+				return err
+			}
+			bodies, err := batchesOf(tx, ordered)
+			if err != nil {
+				return err
+			}
+			for i, o := range ordered {
+				if b, there := bodies[o.Lane][o.First]; there {
+					if err := take(b); err != nil {
+						return err
 					}
 				}
-				at = storage.BatchPosition{WrittenAt: b.WrittenAt, Lane: b.Lane, First: b.First}
-				out.Next = at.String()
-				looked++
+				below, looked = o.Index, looked+1
+				if len(out.Events) >= limit && i < len(ordered)-1 {
+					out.Next = writeCursor(below)
+					return nil
+				}
 			}
+			out.Next = ""
+			if len(ordered) < batchesAtOnce {
+				return nil
+			}
+			out.Next = writeCursor(below)
 		}
 		return nil
 	})
 	return out, err
 }
 
-// clockSkew is how far the clocks of instances and of the database may differ.
-const clockSkew = 5 * time.Minute
-
-// writtenSince is when the first batch was written that may hold an event since a
-// moment.
-func writtenSince(since time.Time) time.Time {
-	if since.IsZero() {
-		return since
+// eachUnordered calls f with what was written and is not in the tree, newest
+// first: nothing, unless the trail cannot be put in order.
+func (s *Service) eachUnordered(tx *storage.Tx, f func(storage.TrailBatch) error) error {
+	newest, err := tx.NewestCheckpoint()
+	if err != nil {
+		return err
 	}
-	return since.Add(-clockSkew)
+	since := newest.At
+	if !since.IsZero() {
+		since = since.Add(-orderBack)
+	}
+	unordered, err := tx.Unordered(since, batchesOfPage)
+	if err != nil {
+		return err
+	}
+	bodies, err := tx.Batches(unordered)
+	if err != nil {
+		return err
+	}
+	for _, u := range slices.Backward(unordered) {
+		if err := f(bodies[u.Lane][u.First]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func batchesOf(tx *storage.Tx, ordered []storage.Ordered) (map[string]map[int64]storage.TrailBatch, error) {
+	keys := make([]storage.TrailBatch, len(ordered))
+	for i, o := range ordered {
+		keys[i] = storage.TrailBatch{Lane: o.Lane, First: o.First}
+	}
+	return tx.Batches(keys)
 }
 
 // withheld are the events, by lane and number, whose answer was not given after
@@ -119,15 +161,23 @@ func (op *operation) filter(q TrailQuery) (trail.Filter, error) {
 	return q.Filter, nil
 }
 
-func readCursor(cursor string) (storage.BatchPosition, error) {
+// A cursor is the index in the tree of the last batch that was looked at.
+func readCursor(cursor string) (int64, error) {
 	if cursor == "" {
-		return storage.BatchPosition{}, nil
+		return 0, nil
 	}
-	at, err := storage.ParsePosition(cursor)
-	if err != nil {
-		return at, problem(Invalid, "the cursor is none that this service gave; start without one")
+	below, err := strconv.ParseInt(cursor, 10, 64)
+	if err != nil || below < 1 {
+		return 0, problem(Invalid, "the cursor is none that this service gave; start without one")
 	}
-	return at, nil
+	return below, nil
+}
+
+func writeCursor(below int64) string {
+	if below == 0 {
+		return "" // nothing is older
+	}
+	return strconv.FormatInt(below, 10)
 }
 
 // ExportTrail writes events since a moment, oldest first, one after the other. It
@@ -142,22 +192,43 @@ func (s *Service) ExportTrail(ctx context.Context, caller Caller, q TrailQuery) 
 	if err != nil {
 		return nil, err
 	}
+	s.tellSequencing(s.putInOrder(ctx, true))
 	return func(each func(wire.Event) error) error {
+		take := func(b storage.TrailBatch) error {
+			events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
+			if err != nil {
+				return err
+			}
+			for _, e := range events {
+				if filter.Chooses(e) {
+					if err := each(op.dir.wireEvent(e)); err != nil {
+						return err
+					}
+				}
+			}
+			return nil
+		}
 		return s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-			return tx.BatchesInTime(writtenSince(filter.Since), func(b storage.TrailBatch) error {
-				events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
+			for from, whole := int64(0), true; whole; {
+				ordered, err := tx.OldestOrdered(from, filter.Terms(), filter.Since, filter.Until, batchesAtOnce)
 				if err != nil {
 					return err
 				}
-				for _, e := range events {
-					if filter.Chooses(e) {
-						if err := each(op.dir.wireEvent(e)); err != nil {
+				bodies, err := batchesOf(tx, ordered)
+				if err != nil {
+					return err
+				}
+				for _, o := range ordered {
+					if b, there := bodies[o.Lane][o.First]; there {
+						if err := take(b); err != nil {
 							return err
 						}
 					}
+					from = o.Index + 1
 				}
-				return nil
-			})
+				whole = len(ordered) == batchesAtOnce
+			}
+			return s.eachUnordered(tx, take)
 		})
 	}, nil
 }
@@ -180,67 +251,4 @@ func (d *directory) wireEvent(e trail.Event) wire.Event {
 		out.Names = []string{}
 	}
 	return out
-}
-
-// VerifyTrail checks every event that there is, and that the heads of the lanes
-// agree with the store. It needs audit.
-//
-// Without a checkpoint kept elsewhere it cannot notice that the newest events of
-// a reader lane were cut off.
-func (s *Service) VerifyTrail(ctx context.Context, caller Caller) (out wire.Verification, err error) {
-	op := s.begin(ctx, caller, "trail.verify", organizationPlace)
-	defer op.end(&err)
-	if err := op.allow(access.Audit, located{place: organizationPlace}); err != nil {
-		return out, err
-	}
-	return s.verifyTrail(ctx)
-}
-
-func (s *Service) verifyTrail(ctx context.Context) (out wire.Verification, err error) {
-	v := trail.NewVerifier(s.keys.trail)
-	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		err := tx.TrailBatches(func(b storage.TrailBatch) error {
-			v.Add(trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC})
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		d, err := s.currentDirectory(tx)
-		if err != nil {
-			return err
-		}
-		return s.compareHeads(tx, d, v)
-	})
-	if err != nil {
-		return out, err
-	}
-	out = wire.Verification{Whole: len(v.Problems) == 0, Events: v.Events, Lanes: len(v.Lanes()), Problems: []wire.TrailProblem{}}
-	for _, p := range v.Problems {
-		out.Problems = append(out.Problems, wire.TrailProblem{Lane: p.Lane, Seq: p.Seq, What: p.What})
-	}
-	return out, nil
-}
-
-// compareHeads checks the ends of the lanes against the store's revisions.
-func (s *Service) compareHeads(tx *storage.Tx, d *directory, v *trail.Verifier) error {
-	scope, ids := storage.Scope{0}, []int64{}
-	for _, p := range d.projects {
-		scope = append(scope, p.ID)
-	}
-	for id := range d.layerByID {
-		ids = append(ids, id)
-	}
-	if err := tx.Widen(scope); err != nil {
-		return err
-	}
-	heads, err := tx.Layers(ids)
-	if err != nil {
-		return err
-	}
-	v.Head(trail.OrganizationLane, d.organization.Revision)
-	for _, head := range heads {
-		v.Head(trail.LayerLane(head.ID), head.Revision)
-	}
-	return nil
 }

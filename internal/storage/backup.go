@@ -16,7 +16,7 @@ import (
 // everyone signs in anew.
 var (
 	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "factors", "invitations", "teams", "team_members", "workloads", "client_secrets", "issuers", "trusts", "revoked_tokens",
-		"environments", "roles", "grants", "role_requests", "frozen", "layers", "entries", "versions", "changes", "trail_batches"}
+		"environments", "roles", "grants", "role_requests", "frozen", "layers", "entries", "versions", "changes", "trail_batches", "trail_order", "trail_tiles", "trail_heads", "checkpoints", "trail_forgotten"}
 	KeyTables = []string{"project_keys", "version_keys"}
 	// NotBackedUp are the tables that a recovered installation begins without.
 	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "used_signed", "last_uses"}

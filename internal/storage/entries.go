@@ -26,6 +26,25 @@ func (tx *Tx) Layers(ids []int64) ([]Layer, error) {
 	return all, err
 }
 
+// AllRevisions reads the revision of every layer there is.
+func (tx *Tx) AllRevisions() (map[int64]int64, error) {
+	scope := Scope{0}
+	var projects []int64
+	if err := tx.db.Model(&Project{}).Pluck("id", &projects).Error; err != nil {
+		return nil, classify(err)
+	}
+	if err := tx.Widen(append(scope, projects...)); err != nil {
+		return nil, classify(err)
+	}
+	var all []Layer
+	err := tx.db.Select("id, revision").Find(&all).Error
+	revisions := make(map[int64]int64, len(all))
+	for _, l := range all {
+		revisions[l.ID] = l.Revision
+	}
+	return revisions, classify(err)
+}
+
 // LockLayer reads a layer's head and keeps others from changing the layer.
 func (tx *Tx) LockLayer(id int64) (Layer, error) {
 	var l Layer

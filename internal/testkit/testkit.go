@@ -150,8 +150,11 @@ func Start(t testing.TB) *Service {
 	return s
 }
 
-func (s *Service) logger() *slog.Logger {
-	return slog.New(slog.NewJSONHandler(s.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+func (s *Service) logger() *slog.Logger { return Logger(s.Log) }
+
+// Logger is a logger that writes everything into a Log.
+func Logger(l *Log) *slog.Logger {
+	return slog.New(slog.NewJSONHandler(l, &slog.HandlerOptions{Level: slog.LevelDebug}))
 }
 
 // Serve serves the installation, again after Stop.
@@ -212,6 +215,19 @@ func (s *Service) SQL(t testing.TB, statement string, args ...any) int64 {
 	tag, err := conn.Exec(context.Background(), statement, args...)
 	require.NoError(t, err, statement)
 	return tag.RowsAffected()
+}
+
+// TrySQL runs a statement as the service's role in the organization's scope, and
+// returns why it is refused.
+func (s *Service) TrySQL(t testing.TB, statement string) (int64, error) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), s.Config.Database)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(context.Background(), "SET search_path = adytum; SET adytum.scope = '{0}'")
+	require.NoError(t, err)
+	tag, err := conn.Exec(context.Background(), statement)
+	return tag.RowsAffected(), err
 }
 
 // Log keeps what a service logged.

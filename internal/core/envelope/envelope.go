@@ -36,6 +36,7 @@ const (
 	Fingerprints    Purpose = "adytum/1/fingerprints"
 	SignRequests    Purpose = "adytum/1/write requests"
 	SealFactors     Purpose = "adytum/1/factors"
+	SignCheckpoints Purpose = "adytum/1/checkpoints" // the seed of an Ed25519 key
 )
 
 // Derive returns the key for a purpose from a key that is used for nothing else.

@@ -37,15 +37,20 @@ func (f Filter) Chooses(e Event) bool {
 // named tells whether a name stands among others, or in a reference among them.
 func named(all []string, name string) bool {
 	for _, n := range all {
-		n = strings.TrimPrefix(n, "adytum:")
-		if i := strings.LastIndexByte(n, '/'); i >= 0 {
-			n = n[i+1:]
-		}
-		n, _, _ = strings.Cut(n, ":")
-		n, _, _ = strings.Cut(n, "@")
-		if n == name {
+		if bareName(n) == name {
 			return true
 		}
 	}
 	return false
+}
+
+// bareName is the name that stands in a reference.
+func bareName(n string) string {
+	n = strings.TrimPrefix(n, "adytum:")
+	if i := strings.LastIndexByte(n, '/'); i >= 0 {
+		n = n[i+1:]
+	}
+	n, _, _ = strings.Cut(n, ":")
+	n, _, _ = strings.Cut(n, "@")
+	return n
 }
