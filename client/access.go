@@ -242,3 +242,13 @@ func (c *Client) AddClientSecret(ctx context.Context, workload string, s wire.Ne
 func (c *Client) RemoveClientSecret(ctx context.Context, workload string, id int64) error {
 	return c.call(ctx, http.MethodDelete, secretsPath(workload)+"/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
+
+// Proposals lists the changes that wait for a second person's approval.
+func (c *Client) Proposals(ctx context.Context) ([]wire.Proposal, error) {
+	return get[[]wire.Proposal](ctx, c, "/api/v1/proposals")
+}
+
+// AnswerProposal approves a proposal, which does what was proposed, or declines it.
+func (c *Client) AnswerProposal(ctx context.Context, id int64, answer wire.ProposalAnswer) (wire.Change, error) {
+	return post[wire.Change](ctx, c, "/api/v1/proposals/"+strconv.FormatInt(id, 10)+"/answer", answer)
+}

@@ -249,3 +249,26 @@ type ExposedEntry struct {
 	Replaced  time.Time `json:"replaced,omitzero" doc:"When a newer version than any that was obtained was kept; zero: what was obtained is still in force."`
 	Gone      bool      `json:"gone,omitempty" doc:"Nothing answers to it any more."`
 }
+
+// Proposal is a change that waits for a second person's approval. It shows no values.
+type Proposal struct {
+	ID          int64            `json:"id"`
+	Who         string           `json:"who"`
+	Mine        bool             `json:"mine,omitempty"`
+	Project     string           `json:"project,omitempty"`
+	Environment string           `json:"environment,omitempty"`
+	Base        int64            `json:"base" doc:"The revision that it is for; once the layer has moved on it must be proposed anew."`
+	Action      string           `json:"action"`
+	Reason      string           `json:"reason,omitempty"`
+	At          time.Time        `json:"at"`
+	Effects     []Effect         `json:"effects"`
+	Hidden      int              `json:"hidden,omitempty" doc:"Effects on names that the caller may not list."`
+	Edit        *EnvironmentEdit `json:"edit,omitempty" doc:"Of an environment's policies."`
+	Was         *Environment     `json:"was,omitempty" doc:"What the environment is before the edit."`
+}
+
+// ProposalAnswer approves a proposal or declines it.
+type ProposalAnswer struct {
+	Approved bool   `json:"approved"`
+	Reason   string `json:"reason,omitempty" maxLength:"1000"`
+}

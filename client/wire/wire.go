@@ -61,9 +61,17 @@ type Environment struct {
 	Name            string    `json:"name"`
 	Follows         string    `json:"follows,omitempty" doc:"What this environment does not set comes from there."`
 	Protected       bool      `json:"protected,omitempty" doc:"No private values here."`
+	Approval        bool      `json:"approval,omitempty" doc:"Changes need a second person's approval."`
 	MaxAgeDays      int       `json:"maxAgeDays,omitempty" doc:"Days after which a secret should be replaced; 0: as the project has it."`
+	Proposal        int64     `json:"proposal,omitempty" doc:"The edit waits for approval under this number; nothing is changed yet."`
 	RestorableUntil time.Time `json:"restorableUntil,omitzero" doc:"Of a removed environment."`
 	Refers          []string  `json:"refers,omitempty" doc:"After a new name: settings that still refer to the old one."`
+}
+
+// Same tells whether two environments have the same name, follow the same one and
+// have the same policies.
+func (e Environment) Same(other Environment) bool {
+	return e.Name == other.Name && e.Follows == other.Follows && e.Protected == other.Protected && e.Approval == other.Approval && e.MaxAgeDays == other.MaxAgeDays
 }
 
 // NewEnvironment is an environment to add.
@@ -71,6 +79,7 @@ type NewEnvironment struct {
 	Name       string `json:"name" maxLength:"63"`
 	Follows    string `json:"follows,omitempty" maxLength:"63"`
 	Protected  bool   `json:"protected,omitempty"`
+	Approval   bool   `json:"approval,omitempty"`
 	MaxAgeDays int    `json:"maxAgeDays,omitempty" minimum:"0" maximum:"3650"`
 }
 
@@ -79,6 +88,7 @@ type EnvironmentEdit struct {
 	Name       *string `json:"name,omitempty" maxLength:"63"`
 	Follows    *string `json:"follows,omitempty" maxLength:"63" doc:"Empty: none any more."`
 	Protected  *bool   `json:"protected,omitempty"`
+	Approval   *bool   `json:"approval,omitempty"`
 	MaxAgeDays *int    `json:"maxAgeDays,omitempty" minimum:"0" maximum:"3650"`
 }
 
@@ -352,6 +362,8 @@ type Change struct {
 	Effects  []Effect  `json:"effects"`
 	GoneOn   string    `json:"goneOn,omitempty" doc:"The day on which no backup holds what was destroyed, YYYY-MM-DD."`
 	Refers   []string  `json:"refers,omitempty" doc:"Settings that still refer to a name that is gone."`
+	Proposal int64     `json:"proposal,omitempty" doc:"The change waits for another person's approval under this number; nothing is changed yet."`
+	Approver string    `json:"approver,omitempty"`
 }
 
 // Effect is what a change did to one entry.

@@ -139,7 +139,7 @@ var ofOnesOwn = map[string]bool{
 	"who": true, "sign-out": true, "sign-out-console": true, "change-password": true, "begin-code": true, "confirm-code": true, "remove-code": true,
 	"list-sessions": true, "end-session": true, "end-sessions": true, "list-projects": true, "list-grants": true, "remove-grant": true, "list-roles": true,
 	"show-checkpoint": true, "prove-growth": true,
-	"list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
+	"list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
 	"remove-project": true, "restore-project": true, "destroy-project": true, "remove-environment": true, "restore-environment": true, "destroy-environment": true,
 }
 

@@ -398,9 +398,12 @@ func whatOf(c wire.Change) string {
 
 // sayChange says what a change did, or would do.
 func (a *app) sayChange(place client.Place, change wire.Change) {
-	if change.DryRun {
+	switch {
+	case change.Proposal > 0:
+		a.say("%s needs another person's approval for this, so nothing is changed yet. It is proposed as %d; \"adytum proposal approve %d\" by somebody else does it:", placeName(place), change.Proposal, change.Proposal)
+	case change.DryRun:
 		a.say("This would make revision %d of %s; nothing was done:", change.Revision, placeName(place))
-	} else {
+	default:
 		a.say("%s is now at revision %d:", placeName(place), change.Revision)
 	}
 	for _, e := range change.Effects {

@@ -181,12 +181,13 @@ func (a *app) environmentCommand() *cli.Command {
 	policies := []cli.Flag{projectFlag,
 		&cli.StringFlag{Name: "follows", Usage: "`ENVIRONMENT` from which comes what this one does not set itself; \"\" for none"},
 		&cli.BoolFlag{Name: "protected", Usage: "no private values here (--protected=false: allow them)"},
+		&cli.BoolFlag{Name: "approval", Usage: "changes here need a second person's approval (--approval=false: they do not, which itself needs one)"},
 		&cli.IntFlag{Name: "max-age", Usage: "`DAYS` after which a secret should be replaced; 0: as the project has it", HideDefault: true, Validator: between(0, 3650)}}
 	return a.noun("environment", "manage environments",
 		&cli.Command{Name: "list", Usage: "list a project's environments", Flags: []cli.Flag{projectFlag, listFlag(), removedFlag()}, Action: a.signedIn(0, 0, "", a.listEnvironments)},
 		&cli.Command{Name: "add", Usage: "add an environment", ArgsUsage: "ENVIRONMENT", Flags: policies,
 			Action: named(func(ctx context.Context, cmd *cli.Command, c *client.Client, p client.Place) error {
-				e, err := c.AddEnvironment(ctx, p.Project, wire.NewEnvironment{Name: p.Environment, Follows: cmd.String("follows"), Protected: cmd.Bool("protected"), MaxAgeDays: cmd.Int("max-age")})
+				e, err := c.AddEnvironment(ctx, p.Project, wire.NewEnvironment{Name: p.Environment, Follows: cmd.String("follows"), Protected: cmd.Bool("protected"), Approval: cmd.Bool("approval"), MaxAgeDays: cmd.Int("max-age")})
 				if err == nil {
 					a.say("The environment %s/%s is there.", p.Project, e.Name)
 				}
@@ -221,13 +222,16 @@ func (a *app) listEnvironments(ctx context.Context, cmd *cli.Command, c *client.
 	if err != nil {
 		return err
 	}
-	return list(a, cmd, all, []string{"ENVIRONMENT", "FOLLOWS", "PROTECTED", "MAX AGE"}, func(e wire.Environment) []string {
-		row := []string{e.Name, e.Follows, "", ""}
+	return list(a, cmd, all, []string{"ENVIRONMENT", "FOLLOWS", "PROTECTED", "APPROVAL", "MAX AGE"}, func(e wire.Environment) []string {
+		row := []string{e.Name, e.Follows, "", "", ""}
 		if e.Protected {
 			row[2] = "protected"
 		}
+		if e.Approval {
+			row[3] = "by another"
+		}
 		if e.MaxAgeDays > 0 {
-			row[3] = fmt.Sprintf("%d d", e.MaxAgeDays)
+			row[4] = fmt.Sprintf("%d d", e.MaxAgeDays)
 		}
 		return row
 	})
@@ -238,12 +242,15 @@ func (a *app) editEnvironment(ctx context.Context, cmd *cli.Command, c *client.C
 	given(cmd, "name", &e.Name, cmd.String)
 	given(cmd, "follows", &e.Follows, cmd.String)
 	given(cmd, "protected", &e.Protected, cmd.Bool)
+	given(cmd, "approval", &e.Approval, cmd.Bool)
 	given(cmd, "max-age", &e.MaxAgeDays, cmd.Int)
 	if e == (wire.EnvironmentEdit{}) {
-		return usage("say what to change: --name, --follows, --protected or --max-age")
+		return usage("say what to change: --name, --follows, --protected, --approval or --max-age")
 	}
 	out, err := c.EditEnvironment(ctx, p, e)
-	if err == nil {
+	if err == nil && out.Proposal > 0 {
+		a.say("Changes of %s/%s need another person's approval, so nothing is changed yet: this is proposal %d, and \"adytum proposal approve %d\" by somebody else does it.", printable(p.Project), printable(p.Environment), out.Proposal, out.Proposal)
+	} else if err == nil {
 		a.say("The environment %s/%s is changed.", printable(p.Project), printable(out.Name))
 		a.sayRefers(out.Refers)
 	}

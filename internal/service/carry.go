@@ -265,6 +265,9 @@ func (s *Service) Move(ctx context.Context, caller Caller, place layers.Place, o
 		if err != nil {
 			return err
 		}
+		if !o.DryRun && (op.dir.needsApproval(there.where) || op.dir.needsApproval(c.at.where)) {
+			return problem(Conflict, "a change of %s or of %s needs a second person's approval, and a move cannot be proposed; copy the entries there, and remove them here", c.at.place, there.place)
+		}
 		if target, err = c.beside(there); err != nil {
 			return err
 		}

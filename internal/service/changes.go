@@ -144,6 +144,7 @@ type commit struct {
 	out       wire.Change
 	ids       []int64 // reserved for new entries
 	problems  []string
+	steps     []step // that it is made of; nil where it is not made of steps
 }
 
 // errDryRun ends the transaction of a change that was only to be looked at.
@@ -166,7 +167,9 @@ func (s *Service) changeLayer(op *operation, place layers.Place, o CommitOptions
 		if c, err = op.lock(tx, l); err != nil {
 			return err
 		}
-		c.dry = o.DryRun
+		// A change that is to be approved first is looked at to the end, and not made.
+		proposes := op.approved == nil && !l.private && op.caller.Subject.Kind != "" && op.dir.needsApproval(l.where)
+		c.dry = o.DryRun || proposes
 		if answered, err = c.before(o, request); answered != nil || err != nil {
 			return err
 		}
@@ -176,7 +179,11 @@ func (s *Service) changeLayer(op *operation, place layers.Place, o CommitOptions
 		if err := f(c); err != nil {
 			return err
 		}
-		if err := c.finish(); err != nil {
+		err = c.finish()
+		if errors.Is(err, errDryRun) && proposes && !o.DryRun {
+			err = c.propose()
+		}
+		if err != nil {
 			return err
 		}
 		return c.after(o, request)
@@ -190,6 +197,9 @@ func (s *Service) changeLayer(op *operation, place layers.Place, o CommitOptions
 	case answered != nil:
 		op.event.Action += "-repeated"
 		return *answered, nil
+	}
+	if c.out.Proposal != 0 {
+		return c.out, nil // its event is not of the layer
 	}
 	op.recorded = true
 	c.publish()
@@ -307,6 +317,9 @@ func (c *commit) stale(base int64) error {
 		if err := c.op.allowSome(access.List, c.at); err != nil {
 			return err
 		}
+	}
+	if c.op.approved != nil {
+		return problem(Conflict, "%s is at revision %d, and this was proposed for revision %d; decline it, and let it be proposed anew on what stands there now", c.at.place, c.layer.Revision, base)
 	}
 	return problem(Conflict, "%s is at revision %d, and the change was made for revision %d; look at what changed meanwhile, then try again", c.at.place, c.layer.Revision, base)
 }

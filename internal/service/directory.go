@@ -189,8 +189,12 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		add("project", p.ID, p.Name, envelope.Number(int64(p.KeepRemovedDays)), envelope.Number(int64(p.MaxAgeDays)), moment(p.RemovedAt), moment(p.PurgeAt), moment(p.DestroyedAt))
 	}
 	for _, e := range d.Environments {
-		add("environment", e.ID, envelope.Number(e.ProjectID), e.Name, envelope.Number(orZero(e.Follows)), strconv.FormatBool(e.Protected),
-			envelope.Number(int64(e.MaxAgeDays)), moment(e.RemovedAt), moment(e.PurgeAt), moment(e.DestroyedAt))
+		approval := ""
+		if e.Approval {
+			approval = "approval"
+		}
+		add("environment", e.ID, some([]string{envelope.Number(e.ProjectID), e.Name, envelope.Number(orZero(e.Follows)), strconv.FormatBool(e.Protected),
+			envelope.Number(int64(e.MaxAgeDays)), moment(e.RemovedAt), moment(e.PurgeAt), moment(e.DestroyedAt)}, approval)...)
 	}
 	for _, p := range d.People {
 		add("person", p.ID, some([]string{p.Login, p.Password}, moment(p.RemovedAt))...)

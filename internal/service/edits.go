@@ -113,6 +113,7 @@ func generated(s *step, g wire.Generate) ([]step, error) {
 // take plans steps and carries them out, or says everything that is wrong.
 func (c *commit) take(steps []step, details []string) error {
 	c.problems = append(c.problems, details...)
+	c.steps = steps
 	edits := make([]layers.Edit, len(steps))
 	for i, s := range steps {
 		edits[i] = s.edit

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -41,7 +42,7 @@ func (op *operation) wireProject(p storage.Project) wire.Project {
 }
 
 func (d *directory) wireEnvironment(e storage.Environment) wire.Environment {
-	out := wire.Environment{Name: e.Name, Protected: e.Protected, MaxAgeDays: e.MaxAgeDays}
+	out := wire.Environment{Name: e.Name, Protected: e.Protected, Approval: e.Approval, MaxAgeDays: e.MaxAgeDays}
 	if e.Follows != nil {
 		out.Follows = d.placeOf(access.Where{Project: e.ProjectID, Environment: *e.Follows}).Environment
 	}
@@ -136,7 +137,7 @@ func (s *Service) AddEnvironment(ctx context.Context, caller Caller, project str
 			return err
 		}
 		row := storage.Environment{ProjectID: l.where.Project, Name: request.Name, Position: len(d.ofProject[l.where.Project]) + 1,
-			Protected: request.Protected, MaxAgeDays: request.MaxAgeDays, CreatedAt: s.now()}
+			Protected: request.Protected, Approval: request.Approval, MaxAgeDays: request.MaxAgeDays, CreatedAt: s.now()}
 		if row.Follows, err = op.follow(layers.Place{Project: project, Environment: request.Follows}, 0); err != nil {
 			return err
 		}
@@ -192,6 +193,9 @@ func (d *directory) followers(project, environment int64, depth int) int {
 // EditEnvironment gives an environment another name, lets it follow another, or
 // gives it other policies. It needs manage there, and, to follow another, read
 // and manage there too.
+//
+// Where its changes need a second person's approval, the edit is proposed, and
+// the number of the proposal returned.
 func (s *Service) EditEnvironment(ctx context.Context, caller Caller, place layers.Place, request wire.EnvironmentEdit) (out wire.Environment, err error) {
 	op := s.begin(ctx, caller, "environment.edit", place)
 	defer op.end(&err)
@@ -200,20 +204,36 @@ func (s *Service) EditEnvironment(ctx context.Context, caller Caller, place laye
 			return out, err
 		}
 	}
+	out, err = s.editEnvironment(op, place, request, nil, nil)
+	if errors.Is(err, errNeedsApproval) {
+		return s.proposeEdit(op, place, request)
+	}
+	return out, err
+}
+
+var errNeedsApproval = errors.New("a second person's approval is needed")
+
+// editEnvironment edits an environment; with was, if it still is what it was.
+func (s *Service) editEnvironment(op *operation, place layers.Place, request wire.EnvironmentEdit, was *wire.Environment, first func(*storage.Tx) error) (out wire.Environment, err error) {
 	err = s.changeDirectory(op, func(tx *storage.Tx, d *directory) error {
-		l, err := op.locate(place, access.Manage)
+		e, err := op.edited(place, request)
 		if err != nil {
 			return err
 		}
-		e := *d.environmentByID[l.where.Environment]
-		if request.Follows != nil {
-			if e.Follows, err = op.follow(layers.Place{Project: place.Project, Environment: *request.Follows}, e.ID); err != nil {
+		if op.approved == nil && d.needsApproval(access.Where{Project: e.ProjectID, Environment: e.ID}) {
+			return errNeedsApproval
+		}
+		if was != nil && !d.wireEnvironment(*d.environmentByID[e.ID]).Same(*was) {
+			return problem(Conflict, "the environment %s is not what it was when this was proposed; propose it anew", place)
+		}
+		if err := tx.Widen(storage.Scope{0, e.ProjectID}); err != nil {
+			return err
+		}
+		if first != nil {
+			if err := first(tx); err != nil {
 				return err
 			}
 		}
-		set(&e.Name, request.Name)
-		set(&e.Protected, request.Protected)
-		set(&e.MaxAgeDays, request.MaxAgeDays)
 		if err := tx.SaveEnvironment(e); err != nil {
 			return taken(err, "an environment", e.Name)
 		}
@@ -223,6 +243,48 @@ func (s *Service) EditEnvironment(ctx context.Context, caller Caller, place laye
 				return r.Project == place.Project && r.Environment == place.Environment
 			})
 		}
+		return err
+	})
+	return out, err
+}
+
+// edited is what an environment would be after an edit that the caller may make.
+func (op *operation) edited(place layers.Place, request wire.EnvironmentEdit) (storage.Environment, error) {
+	l, err := op.locate(place, access.Manage)
+	if err != nil {
+		return storage.Environment{}, err
+	}
+	e := *op.dir.environmentByID[l.where.Environment]
+	if request.Follows != nil {
+		if e.Follows, err = op.follow(layers.Place{Project: place.Project, Environment: *request.Follows}, e.ID); err != nil {
+			return e, err
+		}
+	}
+	set(&e.Name, request.Name)
+	set(&e.Protected, request.Protected)
+	set(&e.MaxAgeDays, request.MaxAgeDays)
+	set(&e.Approval, request.Approval)
+	return e, nil
+}
+
+// proposeEdit keeps an edit of an environment as a proposal.
+func (s *Service) proposeEdit(op *operation, place layers.Place, request wire.EnvironmentEdit) (out wire.Environment, err error) {
+	err = s.store.In(op.ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		d, err := s.currentDirectory(tx)
+		if err != nil {
+			return err
+		}
+		op.dir = d
+		e, err := op.edited(place, request)
+		if err != nil {
+			return err
+		}
+		if err := tx.Widen(storage.Scope{e.ProjectID}); err != nil {
+			return err
+		}
+		was := d.wireEnvironment(*d.environmentByID[e.ID])
+		out = was
+		out.Proposal, err = op.proposal(tx, storage.Proposal{ProjectID: e.ProjectID, EnvironmentID: e.ID}, proposed{Action: "environment.edit", Edit: &request, Was: &was})
 		return err
 	})
 	return out, err

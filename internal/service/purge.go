@@ -42,6 +42,9 @@ func (s *Service) Purge(ctx context.Context) (done Purged, err error) {
 		if err := tx.Widen(scope); err != nil {
 			return err
 		}
+		if err := tx.DropProposals(s.now().Add(-proposalLife)); err != nil {
+			return err
+		}
 		if due, err = tx.DueForPurge(s.now(), duePerRound); err != nil {
 			return err
 		}

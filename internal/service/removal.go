@@ -17,6 +17,11 @@ func (s *Service) RemoveProject(ctx context.Context, caller Caller, name string)
 		if err := op.allow(access.Manage, located{place: organizationPlace}); err != nil {
 			return err
 		}
+		for _, e := range op.dir.ofProject[l.where.Project] {
+			if e.Approval {
+				return errRemovesApproval(op.dir.placeOf(access.Where{Project: l.where.Project, Environment: e.ID}))
+			}
+		}
 		p := *op.dir.projectByID[l.where.Project]
 		p.Removal = s.removed(p.KeepRemovedDays)
 		until = *p.PurgeAt
@@ -38,11 +43,19 @@ func (s *Service) RemoveEnvironment(ctx context.Context, caller Caller, place la
 			}
 		}
 		e := *op.dir.environmentByID[l.where.Environment]
+		if e.Approval {
+			return errRemovesApproval(place)
+		}
 		e.Removal = s.removed(op.dir.keepRemoved(l.where.Project))
 		until = *e.PurgeAt
 		return tx.SaveEnvironment(e)
 	})
 	return until, err
+}
+
+// errRemovesApproval is the answer to who would remove what needs approval.
+func errRemovesApproval(place layers.Place) error {
+	return problem(Conflict, "changes of %s need a second person's approval; propose to lift that first: \"adytum environment edit %s --project %s --approval=false\"", place, place.Environment, place.Project)
 }
 
 func (s *Service) removed(days int) storage.Removal {

@@ -202,7 +202,8 @@ type operation struct {
 	dir      *directory
 	event    trail.Event
 	recorded bool
-	at       time.Time // at which it is decided what the caller may do
+	approved *storage.Proposal // that the operation carries out; nil: none
+	at       time.Time         // at which it is decided what the caller may do
 }
 
 // begin starts an operation of a caller who signed in.

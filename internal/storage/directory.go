@@ -134,7 +134,7 @@ func (tx *Tx) SaveProject(p Project) error {
 // and removal.
 func (tx *Tx) SaveEnvironment(e Environment) error {
 	return classify(tx.db.Model(&Environment{}).Where("project_id = ? AND id = ?", e.ProjectID, e.ID).Updates(map[string]any{"name": e.Name, "follows": e.Follows,
-		"protected": e.Protected, "max_age_days": e.MaxAgeDays, "removed_at": e.RemovedAt, "purge_at": e.PurgeAt, "destroyed_at": e.DestroyedAt}).Error)
+		"protected": e.Protected, "approval": e.Approval, "max_age_days": e.MaxAgeDays, "removed_at": e.RemovedAt, "purge_at": e.PurgeAt, "destroyed_at": e.DestroyedAt}).Error)
 }
 
 // CreatePerson writes a person with their name and returns them with their id.

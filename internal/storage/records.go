@@ -40,7 +40,8 @@ type Environment struct {
 	Follows    *int64
 	Position   int
 	Protected  bool
-	MaxAgeDays int // 0: the project's
+	Approval   bool // changes need a second person's approval
+	MaxAgeDays int  // 0: the project's
 	CreatedAt  time.Time
 	Removal    `gorm:"embedded"`
 }

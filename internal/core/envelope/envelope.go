@@ -36,6 +36,7 @@ const (
 	Fingerprints    Purpose = "adytum/1/fingerprints"
 	SignRequests    Purpose = "adytum/1/write requests"
 	SealFactors     Purpose = "adytum/1/factors"
+	SealProposals   Purpose = "adytum/1/proposals"
 	SignCheckpoints Purpose = "adytum/1/checkpoints" // the seed of an Ed25519 key
 )
 
@@ -66,6 +67,7 @@ const (
 	formatProjectKey byte = 3
 	formatPrint      byte = 4
 	formatFactor     byte = 5
+	formatProposal   byte = 6
 )
 
 // step is what plaintexts are padded to, so that a length tells little.
@@ -242,6 +244,21 @@ func OpenFactor(key *secret.Key, organization string, person int64, sealed []byt
 
 func factorData(organization string, person int64) []byte {
 	return append([]byte{formatFactor}, organization+Number(person)...)
+}
+
+// SealProposal encrypts what a proposal would do, bound to everything else that
+// the proposal says.
+func SealProposal(key *secret.Key, data string, content secret.Value) ([]byte, error) {
+	return seal(key.Bytes(), formatProposal, append([]byte{formatProposal}, data...), content.Expose())
+}
+
+// OpenProposal decrypts what [SealProposal] sealed with the same data.
+func OpenProposal(key *secret.Key, data string, sealed []byte) (secret.Value, error) {
+	content, err := open(key.Bytes(), formatProposal, append([]byte{formatProposal}, data...), sealed)
+	if err != nil {
+		return secret.Value{}, err
+	}
+	return secret.New(content), nil
 }
 
 // WrapProjectKey encrypts a project's key under the root's wrapping key.
