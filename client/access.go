@@ -252,3 +252,28 @@ func (c *Client) Proposals(ctx context.Context) ([]wire.Proposal, error) {
 func (c *Client) AnswerProposal(ctx context.Context, id int64, answer wire.ProposalAnswer) (wire.Change, error) {
 	return post[wire.Change](ctx, c, "/api/v1/proposals/"+strconv.FormatInt(id, 10)+"/answer", answer)
 }
+
+// Device shows the device that waits to be let in with a code.
+func (c *Client) Device(ctx context.Context, code string) (wire.Device, error) {
+	return post[wire.Device](ctx, c, "/api/v1/devices/lookup", wire.DeviceCode{Code: code})
+}
+
+// AnswerDevice lets a device in, or does not.
+func (c *Client) AnswerDevice(ctx context.Context, answer wire.DeviceAnswer) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/devices/answer", nil, answer, nil)
+}
+
+// Providers lists the identity providers that people sign in through.
+func (c *Client) Providers(ctx context.Context) ([]wire.Provider, error) {
+	return get[[]wire.Provider](ctx, c, "/api/v1/providers")
+}
+
+// AddProvider lets people sign in through an identity provider.
+func (c *Client) AddProvider(ctx context.Context, p wire.NewProvider) (wire.Provider, error) {
+	return post[wire.Provider](ctx, c, "/api/v1/providers", p)
+}
+
+// RemoveProvider lets nobody sign in through a provider any more.
+func (c *Client) RemoveProvider(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/providers/"+url.PathEscape(name), nil, nil, nil)
+}

@@ -136,20 +136,43 @@ func (c *Client) SignInSigned(ctx context.Context, signedToken, clientID string)
 }
 
 func (c *Client) tokenFor(ctx context.Context, form url.Values, clientID, clientSecret string) (wire.TokenAnswer, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base.String()+"/oauth/token", strings.NewReader(form.Encode()))
+	var out wire.TokenAnswer
+	if err := c.form(ctx, "/oauth/token", form, clientID, clientSecret, &out); err != nil {
+		return out, err
+	}
+	c.token = out.AccessToken
+	return out, nil
+}
+
+func (c *Client) form(ctx context.Context, path string, form url.Values, clientID, clientSecret string, out any) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base.String()+path, strings.NewReader(form.Encode()))
 	if err != nil {
-		return wire.TokenAnswer{}, err
+		return err
 	}
 	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	if clientID != "" {
 		r.SetBasicAuth(url.QueryEscape(clientID), url.QueryEscape(clientSecret))
 	}
-	var out wire.TokenAnswer
-	if err := c.do(r, &out); err != nil {
-		return out, err
-	}
-	c.token = out.AccessToken
-	return out, nil
+	return c.do(r, out)
+}
+
+// Refresh goes on with a sign-in by its refresh token, which is good once, and
+// goes on with the token that it gets.
+func (c *Client) Refresh(ctx context.Context, refresh string) (wire.TokenAnswer, error) {
+	return c.tokenFor(ctx, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {refresh}}, "", "")
+}
+
+// AskDevice asks for this device to be let in by a person at the console (RFC
+// 8628), who sees what it calls itself.
+func (c *Client) AskDevice(ctx context.Context, host string) (wire.DeviceAuthorization, error) {
+	var out wire.DeviceAuthorization
+	return out, c.form(ctx, "/oauth/device", url.Values{"client_id": {"adytum"}, "host": {host}}, "", "", &out)
+}
+
+// TakeDevice asks once whether the device was let in. The error's OAuth code says
+// why it was not yet.
+func (c *Client) TakeDevice(ctx context.Context, deviceCode string) (wire.TokenAnswer, error) {
+	return c.tokenFor(ctx, url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:device_code"}, "device_code": {deviceCode}}, "", "")
 }
 
 // SignOut revokes the client's token.

@@ -34,6 +34,7 @@ type Demo struct {
 	Workloads    []Workload `json:"workloads"`
 	Repositories []string   `json:"repositories"`
 	Database     string     `json:"database"` // URL for the cluster's administrator
+	StandIns     StandIns   `json:"standIns"`
 }
 
 // Person is one of the demo's people.
@@ -143,14 +144,19 @@ func clearFolder(folder string) error {
 	return err
 }
 
-func (d *demo) serve(ctx context.Context, fresh bool, ready func(Demo) error) error {
+func (d *demo) serve(ctx context.Context, fresh bool, ready func(Demo) error) (err error) {
 	urls, err := storage.Bootstrap(ctx, d.cluster.URL("postgres"), "adytum")
 	if err != nil {
 		return err
 	}
 	c := daemon.Defaults
-	c.Listen, c.RootKeyFile = d.options.Listen, d.rootKey()
+	c.Listen, c.RootKeyFile, c.Checkpoint = d.options.Listen, d.rootKey(), filepath.Join(d.Home, "checkpoint")
 	c.Database, c.Flush, c.Migrate, c.Jobs = urls.Service, urls.Flush, urls.Migrate, urls.Jobs
+	stopStandIns, err := d.serveStandIns()
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, stopStandIns()) }()
 	data := storeData()
 	if fresh {
 		if err := d.setUp(ctx, c, data); err != nil {

@@ -105,6 +105,9 @@ func (d *demo) fillStore(ctx context.Context, data store) error {
 	if err := d.addPlaces(ctx, owner, data); err != nil {
 		return err
 	}
+	if err := d.trustStandIns(ctx, owner); err != nil {
+		return err
+	}
 	for _, p := range d.People[1:] {
 		if err := signIn(p); err != nil {
 			return err

@@ -24,14 +24,15 @@ var rooms = map[string][]string{
 	"internal/deliver": {"internal/core"},
 	"internal/command": {"internal/core", "internal/source", "internal/deliver", "client"},
 	"internal/cluster": {},
-	"internal/outside": {},
+	"internal/outside": {"internal/core"},
+	"internal/standin": {},
 	"internal/daemon":  {"internal/core", "internal/storage", "internal/service", "internal/api", "internal/console", "internal/jobs", "internal/outside"},
 	"client":           {"client/wire", "internal/core"},
 	"client/wire":      {},
 	"cmd/adytum":       {"internal/command"},
 	"cmd/adytumd":      {"internal/core", "internal/storage", "internal/service", "internal/daemon", "demo"},
-	"demo":             {"internal/core", "internal/storage", "internal/service", "internal/daemon", "internal/cluster", "client", "demo", "internal/testkit"},
-	"internal/testkit": {"internal/core", "internal/storage", "internal/service", "internal/daemon", "internal/cluster", "client"},
+	"demo":             {"internal/core", "internal/storage", "internal/service", "internal/daemon", "internal/cluster", "internal/standin", "client", "demo", "internal/testkit"},
+	"internal/testkit": {"internal/standin", "internal/core", "internal/storage", "internal/service", "internal/daemon", "internal/cluster", "client"},
 }
 
 // room is the room that a package belongs to: the longest name that fits.

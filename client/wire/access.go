@@ -10,6 +10,7 @@ type Person struct {
 	InvitationEnds time.Time `json:"invitationEnds,omitzero" doc:"Until when the person can choose a password with the invitation."`
 	// Invitation is set in the answer to its making alone.
 	Invitation string `json:"invitation,omitempty" doc:"Plaintext, shown once."`
+	Provider   string `json:"provider,omitempty" doc:"Through which the person signs in."`
 }
 
 // Acceptance chooses a password with an invitation.
@@ -54,6 +55,7 @@ type NewPerson struct {
 	Login    string `json:"login" maxLength:"200"`
 	Name     string `json:"name" maxLength:"200"`
 	Password string `json:"password,omitempty" maxLength:"1000" doc:"Plaintext; empty: the person chooses one with an invitation."`
+	Provider string `json:"provider,omitempty" maxLength:"63" doc:"The person signs in through this provider, with the login as e-mail address the first time, and has no password."`
 }
 
 // Workload is a program that signs in on its own.
@@ -271,4 +273,39 @@ type Proposal struct {
 type ProposalAnswer struct {
 	Approved bool   `json:"approved"`
 	Reason   string `json:"reason,omitempty" maxLength:"1000"`
+}
+
+// Device is one that waits to be let in (RFC 8628).
+type Device struct {
+	Host    string    `json:"host" doc:"What the device calls itself."`
+	Network string    `json:"network" doc:"The address that it asks from."`
+	AskedAt time.Time `json:"askedAt"`
+	Same    bool      `json:"same" doc:"It asks from the address that the caller has."`
+}
+
+// DeviceCode is a code as a person typed it.
+type DeviceCode struct {
+	Code string `json:"code" maxLength:"40"`
+}
+
+// DeviceAnswer lets a device in, or does not.
+type DeviceAnswer struct {
+	Code    string `json:"code" maxLength:"40"`
+	Allowed bool   `json:"allowed"`
+}
+
+// Provider is an identity provider that people sign in through (OpenID Connect).
+type Provider struct {
+	Name     string `json:"name"`
+	URL      string `json:"url"`
+	ClientID string `json:"clientId"`
+	Callback string `json:"callback,omitempty" doc:"The address to register there as a redirect URI."`
+}
+
+// NewProvider is a provider to add.
+type NewProvider struct {
+	Name         string `json:"name" maxLength:"63"`
+	URL          string `json:"url" maxLength:"500"`
+	ClientID     string `json:"clientId" maxLength:"200"`
+	ClientSecret string `json:"clientSecret" maxLength:"1000" doc:"Plaintext."`
 }

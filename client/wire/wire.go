@@ -8,6 +8,7 @@ import "time"
 type Session struct {
 	Token     string    `json:"token" doc:"Bearer token. Plaintext: keep it as you would a password."`
 	ExpiresAt time.Time `json:"expiresAt"`
+	Refresh   string    `json:"refresh,omitempty" doc:"Refresh token, for a sign-in that goes on. Good once."`
 	Who       Who       `json:"who"`
 }
 
@@ -25,6 +26,7 @@ type SignIn struct {
 	Login    string `json:"login" maxLength:"200"`
 	Password string `json:"password" maxLength:"1000" doc:"Plaintext."`
 	Code     string `json:"code,omitempty" maxLength:"100" doc:"Time-based or recovery code, for those who have codes."`
+	GoesOn   bool   `json:"goesOn,omitempty" doc:"Give a refresh token too; the token is good for an hour then."`
 }
 
 // TokenAnswer is the answer of the token endpoint, RFC 6749 section 5.1.
@@ -32,6 +34,17 @@ type TokenAnswer struct {
 	AccessToken string `json:"access_token"`
 	TokenType   string `json:"token_type"`
 	ExpiresIn   int64  `json:"expires_in" doc:"Seconds."`
+	Refresh     string `json:"refresh_token,omitempty"`
+}
+
+// DeviceAuthorization is the answer to a device that asks to be let in, RFC 8628
+// section 3.2.
+type DeviceAuthorization struct {
+	DeviceCode      string `json:"device_code"`
+	UserCode        string `json:"user_code"`
+	VerificationURI string `json:"verification_uri"`
+	ExpiresIn       int64  `json:"expires_in" doc:"Seconds."`
+	Interval        int64  `json:"interval" doc:"Seconds."`
 }
 
 // Named is a request to add something by its name.

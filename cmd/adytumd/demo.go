@@ -65,6 +65,8 @@ func tell(out io.Writer, d demo.Demo) error {
 	for _, x := range d.Workloads {
 		w("    %-18s %-28s %s\n", x.Name, x.ClientID, x.ClientSecret)
 	}
+	w("\n  Stand-ins for others (they let in whoever asks)\n    accounts of people   %s  (sign in through fernhollow, as Sunniva Halloran)\n    a pipeline's runner  %s\n    a cluster            %s\n",
+		d.StandIns.Accounts, d.StandIns.Runner, d.StandIns.Cluster)
 	w("\n  Repositories to sweep\n")
 	for _, r := range d.Repositories {
 		w("    %s\n", r)

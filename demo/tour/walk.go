@@ -4,6 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,7 +17,7 @@ import (
 
 // walk is the job, once from end to end.
 func (t *tour) walk() error {
-	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.release, t.workload, t.access, t.refusals, t.trail, t.otherRepositories} {
+	for _, act := range []func() error{t.signIn, t.keep, t.refer, t.sweepHistory, t.release, t.workload, t.signed, t.approval, t.access, t.refusals, t.trail, t.otherRepositories} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -204,6 +207,58 @@ func (t *tour) workload() error {
 	)
 }
 
+// signed is how a pipeline and a pod sign in: with what their own surroundings
+// sign for them, and no secret of Adytum's.
+func (t *tour) signed() error {
+	t.heading("A pipeline and a pod sign in with tokens that their runner and their cluster sign: no client secret anywhere")
+	defer func() { t.env = nil }()
+	file := filepath.Join(t.home, "signed-token")
+	given := func(issuer string, form url.Values) func() error {
+		return func() error {
+			t.env = []string{"ADYTUM_URL=" + t.demo.URL, "ADYTUM_SIGNED_TOKEN_FILE=" + file}
+			return t.check("the token is written where the job finds it", func() error {
+				form.Set("audience", t.demo.StandIns.Audience)
+				answer, err := http.PostForm(issuer+"/sign", form)
+				if err != nil {
+					return err
+				}
+				defer answer.Body.Close()
+				content, err := io.ReadAll(answer.Body)
+				if err != nil {
+					return err
+				}
+				return os.WriteFile(file, content, 0o600)
+			})
+		}
+	}
+	main := "repository:fernhollow/loans:ref:refs/heads/main"
+	return t.commands(
+		given(t.demo.StandIns.Runner, url.Values{"subject": {main}, "repository_id": {"7301"}, "ref_protected": {"true"}}),
+		t.command("", ends(0, "loans-pipeline", "consumer in loans/staging"), "adytum", "whoami"),
+		t.command("", ends(0, "Europe/Dublin"), "adytum", "value", "TIMEZONE", "-p", "loans", "-e", "staging"),
+		given(t.demo.StandIns.Runner, url.Values{"subject": {"repository:fernhollow/loans:ref:refs/heads/feature"}, "repository_id": {"7301"}, "ref_protected": {"false"}}),
+		t.command("", ends(4, "the signed token is not accepted; the trail tells auditors why"), "adytum", "whoami"),
+		given(t.demo.StandIns.Cluster, url.Values{"subject": {"system:serviceaccount:notices:mailer"}}),
+		t.command("", ends(0, "notices-mailer", "consumer in notices/live"), "adytum", "whoami"),
+	)
+}
+
+// approval is a change that a second person looks at first.
+func (t *tour) approval() error {
+	t.heading("Changes of the mailer's live environment wait for a second person")
+	return t.commands(
+		func() error { return t.as("Ines Okafor") },
+		t.command("", ends(0, "is changed"), "adytum", "environment", "edit", "live", "-p", "notices", "--approval"),
+		t.command("", ends(0, "may now"), "adytum", "grant", "add", "editor", "--person", "tomasz@fernhollow.example", "-p", "notices", "-e", "live"),
+		t.command("", ends(0, "needs another person's approval", "proposed as 1"), "adytum", "keep", "--setting", "SEND_AT=05:30", "-p", "notices", "-e", "live", "--because", "readers get up early"),
+		t.command("", ends(4, "somebody else approves what you have proposed"), "adytum", "proposal", "approve", "1"),
+		func() error { return t.as("Tomasz Lindqvist") },
+		t.command("", ends(0, "Ines Okafor", "SEND_AT"), "adytum", "proposal", "list"),
+		t.command("", ends(0, "notices/live is now at revision"), "adytum", "proposal", "approve", "1", "--because", "so they do"),
+		t.command("", ends(0, "Nothing waits for approval."), "adytum", "proposal", "list"),
+	)
+}
+
 // access is a day of the owner: somebody new, a grant with limits, a fright, and
 // what to replace when somebody leaves.
 func (t *tour) access() error {
@@ -250,6 +305,12 @@ func (t *tour) trail() error {
 		func() error { return t.as("Abel Marsh") },
 		t.command("", ends(0, "Priya Vantongeren", "entry.value", "refused", "loans-server"), "adytum", "trail", "--limit", "14"),
 		t.command("", ends(0, "The trail is whole"), "adytum", "trail", "verify"),
+		t.command("", ends(0, "trail verify --checkpoint FILE"), "adytum", "trail", "checkpoint", "--to", "checkpoint"),
+		t.command("", ends(0, "The trail is whole", "It goes on from the checkpoint"), "adytum", "trail", "verify", "--checkpoint", "checkpoint"),
+		t.command("", ends(0), "adytum", "trail", "export", "--format", "records", "--to", "records"),
+		t.command("", ends(0, "The records are whole"), "adytum", "trail", "verify", "--records", "records", "--checkpoint", "checkpoint"),
+		t.command("", ends(0), "adytum", "trail", "prove", "organization:3", "--to", "proof"),
+		t.command("", ends(0, "This event stands in the trail"), "adytum", "trail", "verify", "--proof", "proof"),
 		func() error {
 			return t.check("an event is altered as the database's administrator", func() error {
 				return t.database("UPDATE adytum.trail_batches SET body = overlay(body PLACING 'z'::bytea FROM 20 FOR 1) WHERE lane = 'organization' AND first = 3")

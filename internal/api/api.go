@@ -63,6 +63,9 @@ func New(o Options) http.Handler {
 	router.Get("/.well-known/oauth-authorization-server", s.metadata)
 	router.Post("/oauth/token", s.token)
 	router.Post("/oauth/revoke", s.revoke)
+	router.Post("/oauth/device", s.device)
+	router.Get("/api/v1/console/providers/{provider}/begin", s.beginProvider)
+	router.Get(callbackPath, s.endProvider)
 	s.register(router)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if o.Console != nil && (r.Method == http.MethodGet || r.Method == http.MethodHead) && !isAPI(r.URL.Path) {

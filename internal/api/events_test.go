@@ -48,7 +48,7 @@ var bodies = map[string]string{
 	"add-team":      `{"name":"extra"}`, "add-member": `{"login":"x@fernhollow.example"}`, "define-role": `{"name":"extra","verbs":["list"]}`,
 	"change-password": `{"old":"x","new":"y"}`, "confirm-code": `{"code":"123456"}`, "remove-code": `{"code":"123456"}`,
 	"add-issuer": `{"name":"runner","url":"https://runner.example"}`, "add-trust": `{"issuer":"runner","subject":"repo:x"}`,
-	"ask-for-role": `{"role":"consumer","project":"loans","hours":4}`, "answer-request": `{"granted":true}`, "answer-proposal": `{"approved":true}`,
+	"ask-for-role": `{"role":"consumer","project":"loans","hours":4}`, "answer-request": `{"granted":true}`, "answer-proposal": `{"approved":true}`, "show-device": `{"code":"BBBB-BBBB"}`, "answer-device": `{"code":"BBBB-BBBB","allowed":true}`, "add-provider": `{"name":"x","url":"https://x.example","clientId":"x","clientSecret":"x"}`,
 	"freeze": `{"kind":"project","name":"loans"}`, "thaw": `{"kind":"project","name":"loans"}`, "add-client-secret": `{"days":30}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
@@ -65,7 +65,7 @@ var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console
 
 // aboutOneself are the operations that need no more than a sign-in either, and
 // that the request made here fails for.
-var aboutOneself = map[string]bool{"change-password": true, "confirm-code": true, "remove-code": true, "end-session": true}
+var aboutOneself = map[string]bool{"change-password": true, "confirm-code": true, "remove-code": true, "end-session": true, "show-device": true, "answer-device": true}
 
 // A new operation without an access rule or an event fails here: each is called
 // by somebody without a grant and by the owner, and both must be in the trail.
@@ -95,7 +95,7 @@ func TestEveryOperationHasItsAccessRuleAndItsEvent(t *testing.T) {
 		}
 	}
 	for id, op := range operations(t) {
-		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9", "{issuer}", "runner", "{trust}", "9", "{request}", "9", "{proposal}", "9", "{lane}", "organization", "{seq}", "1").Replace(op[1])
+		path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{grant}", "99", "{team}", "desk", "{login}", "x", "{role}", "emperor", "{workload}", "mailer", "{secret}", "9", "{session}", "9", "{issuer}", "runner", "{trust}", "9", "{request}", "9", "{proposal}", "9", "{provider}", "nope", "{lane}", "organization", "{seq}", "1").Replace(op[1])
 		path += map[string]string{"compare": "?otherEnvironment=staging", "explain-place": "?project=loans", "explain-subject": "?kind=person&who=ines@fernhollow.example",
 			"exposure": "?kind=person&who=ines@fernhollow.example", "prove-growth": "?from=1"}[id]
 		nobody := s.Client(t, "nobody@fernhollow.example", "a long enough password")

@@ -114,7 +114,7 @@ func operationRules() map[string]rule {
 		all[id] = at(loans, access.Manage, access.List).with("", `{"kind":"person","who":"`+testkit.OwnerLogin+`","role":"observer","project":"loans"}`)
 	}
 	people, manage, audit := at(everything, access.People), at(everything, access.Manage), at(everything, access.Audit)
-	for id, body := range map[string]string{"list-people": "", "list-workloads": "", "list-teams": "", "list-frozen": "", "list-issuers": "", "list-client-secrets": "", "list-trusts": "",
+	for id, body := range map[string]string{"list-people": "", "list-workloads": "", "list-teams": "", "list-frozen": "", "list-issuers": "", "list-client-secrets": "", "list-trusts": "", "list-providers": "",
 		"add-person": `{"login":"` + testkit.OwnerLogin + `","name":"X"}`, "remove-person": "", "reset-person": "", "add-workload": `{"name":"mailer"}`, "add-client-secret": `{}`,
 		"remove-client-secret": "", "add-trust": `{"issuer":"nope","subject":"repo:x"}`, "remove-trust": "", "add-team": `{"name":"desk"}`, "remove-team": "", "add-member": `{"login":"x"}`, "remove-member": "",
 		"freeze": `{"kind":"person","name":"nope"}`, "thaw": `{"kind":"person","name":"nope"}`} {
@@ -122,6 +122,8 @@ func operationRules() map[string]rule {
 	}
 	all["explain-subject"] = people.with("?kind=person&who="+testkit.OwnerLogin, "")
 	all["add-issuer"] = people.and(everything, access.Manage).with("", `{"name":"runner","url":"nowhere"}`)
+	all["add-provider"] = people.and(everything, access.Manage).with("", `{"name":"x","url":"nowhere","clientId":"x","clientSecret":"x"}`)
+	all["remove-provider"] = people.and(everything, access.Manage)
 	all["remove-issuer"] = people.and(everything, access.Manage)
 	all["add-project"] = manage.with("", `{"name":"loans"}`)
 	all["define-role"] = manage.and(everything, access.List).with("", `{"name":"extra","verbs":["list"]}`)
@@ -139,7 +141,7 @@ var ofOnesOwn = map[string]bool{
 	"who": true, "sign-out": true, "sign-out-console": true, "change-password": true, "begin-code": true, "confirm-code": true, "remove-code": true,
 	"list-sessions": true, "end-session": true, "end-sessions": true, "list-projects": true, "list-grants": true, "remove-grant": true, "list-roles": true,
 	"show-checkpoint": true, "prove-growth": true,
-	"list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
+	"show-device": true, "answer-device": true, "list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
 	"remove-project": true, "restore-project": true, "destroy-project": true, "remove-environment": true, "restore-environment": true, "destroy-environment": true,
 }
 
@@ -169,7 +171,7 @@ func TestEveryOperationByEveryRoleAtEveryPlace(t *testing.T) {
 		_, err := owner.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "KEY", Kind: "secret", Value: "value"}}})
 		require.NoError(t, err)
 	}
-	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope", "{lane}", "organization", "{seq}", "1")
+	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope", "{provider}", "nope", "{lane}", "organization", "{seq}", "1")
 	allowed, refused := 0, 0
 	for n, role := range access.BuiltIn().Names() {
 		for m, granted := range []string{everything, loans, liveLoans, stagedLoans, notices} {

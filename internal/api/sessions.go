@@ -43,7 +43,7 @@ type cookieOutput struct {
 }
 
 type clearOutput struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 }
 
 func (s *server) sessions(a huma.API) {
@@ -52,7 +52,7 @@ func (s *server) sessions(a huma.API) {
 			MaxBodyBytes: 64 << 10, Errors: []int{http.StatusUnauthorized, http.StatusServiceUnavailable}}
 	}
 	signIn := func(ctx context.Context, in *signInInput) (wire.Session, error) {
-		out, err := s.service.SignIn(ctx, in.Body.Login, secret.FromString(in.Body.Password), in.Body.Code, s.address(in.from))
+		out, err := s.service.SignIn(ctx, in.Body.Login, secret.FromString(in.Body.Password), in.Body.Code, in.Body.GoesOn, s.address(in.from))
 		if err != nil {
 			return out, s.problem(ctx, err)
 		}
@@ -71,7 +71,11 @@ func (s *server) sessions(a huma.API) {
 	})
 	signedIn(s, a, operation("sign-out-console", http.MethodDelete, "/console/session", "Sign out of the console", tagged("sessions")),
 		func(ctx context.Context, caller service.Caller, _ *empty) (*clearOutput, error) {
-			return &clearOutput{s.cookie("", time.Unix(1, 0))}, s.service.SignOut(ctx, caller)
+			cleared := s.goingOn(wire.Session{})
+			for i := range cleared {
+				cleared[i].Expires = time.Unix(1, 0)
+			}
+			return &clearOutput{cleared}, s.service.SignOut(ctx, caller)
 		})
 	signedIn(s, a, operation("sign-out", http.MethodDelete, "/sessions/current", "Revoke the token that is presented", tagged("sessions")),
 		func(ctx context.Context, caller service.Caller, _ *empty) (*empty, error) {

@@ -49,17 +49,28 @@ func (a *app) person() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(a, cmd, all, []string{"LOGIN", "NAME", "CODES", "INVITED UNTIL"}, func(p wire.Person) []string {
+			return list(a, cmd, all, []string{"LOGIN", "NAME", "CODES", "THROUGH", "INVITED UNTIL"}, func(p wire.Person) []string {
 				codes := ""
 				if p.Codes {
 					codes = "yes"
 				}
-				return []string{p.Login, p.Name, codes, moment(p.InvitationEnds)}
+				return []string{p.Login, p.Name, codes, p.Provider, moment(p.InvitationEnds)}
 			})
 		})},
 		&cli.Command{Name: "add", Usage: "add a person", ArgsUsage: "LOGIN NAME", Flags: []cli.Flag{&cli.BoolFlag{Name: "password-stdin", Usage: "read the first password from standard input"},
-			&cli.BoolFlag{Name: "invite", Usage: "print an invitation with which the person chooses a password"}},
+			&cli.BoolFlag{Name: "invite", Usage: "print an invitation with which the person chooses a password"},
+			&cli.StringFlag{Name: "provider", Usage: "the person signs in through `PROVIDER`, where the login is their e-mail address"}},
 			Action: a.signedIn(2, 2, "LOGIN NAME", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				if provider := cmd.String("provider"); provider != "" {
+					if cmd.Bool("invite") || cmd.Bool("password-stdin") {
+						return usage("who signs in through a provider has neither an invitation nor a password")
+					}
+					p, err := c.AddPerson(ctx, wire.NewPerson{Login: cmd.Args().Get(0), Name: cmd.Args().Get(1), Provider: provider})
+					if err == nil {
+						a.say("%s can sign in through %s, with the account of %s there.", printable(p.Name), printable(provider), printable(p.Login))
+					}
+					return err
+				}
 				if cmd.Bool("invite") {
 					p, err := c.AddPerson(ctx, wire.NewPerson{Login: cmd.Args().Get(0), Name: cmd.Args().Get(1)})
 					if err == nil {

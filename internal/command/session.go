@@ -1,7 +1,6 @@
 package command
 
 import (
-	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -25,6 +24,7 @@ import (
 type session struct {
 	URL       string    `json:"url"`
 	Token     string    `json:"token"`
+	Refresh   string    `json:"refresh,omitempty"`
 	Name      string    `json:"name"`
 	ExpiresAt time.Time `json:"expiresAt"`
 }
@@ -136,11 +136,36 @@ func (a *app) client(ctx context.Context) (*client.Client, error) {
 			return nil, fmt.Errorf("%w to %s, which ADYTUM_URL names, but to %s; run \"adytum login %s\"", client.ErrNotSignedIn, other.Address(), c.Address(), other.Address())
 		}
 	}
+	if s.Refresh != "" && time.Now().After(s.ExpiresAt.Add(-refreshBefore)) {
+		if err := a.goOn(ctx, c, s); err != nil {
+			return nil, err
+		}
+	}
 	if time.Now().After(s.ExpiresAt) {
 		return nil, fmt.Errorf("%w any more, since %s; run \"adytum login %s\"", client.ErrNotSignedIn, s.ExpiresAt.Local().Format("2006-01-02 15:04"), s.URL)
 	}
 	c.UseToken(s.Token)
 	return c, nil
+}
+
+// refreshBefore is how long before its end a token is replaced.
+const refreshBefore = time.Minute
+
+// goOn goes on with the sign-in of this device. Shells that do so at once get the
+// same.
+func (a *app) goOn(ctx context.Context, c *client.Client, s *session) error {
+	out, err := c.Refresh(ctx, s.Refresh)
+	switch {
+	case errors.Is(err, client.ErrNotSignedIn):
+		s.Refresh = "" // it has ended, which is told below where the token has too
+		return nil
+	case errors.Is(err, client.ErrUnreachable) && time.Now().Before(s.ExpiresAt):
+		return nil
+	case err != nil:
+		return err
+	}
+	s.Token, s.Refresh, s.ExpiresAt = out.AccessToken, out.Refresh, time.Now().Add(time.Duration(out.ExpiresIn)*time.Second)
+	return a.writeSession(*s)
 }
 
 // signInSigned signs in with the token in a file. A signed token is good once, and
@@ -197,9 +222,10 @@ func (a *app) clientSecret() (string, error) {
 
 func (a *app) login() *cli.Command {
 	return a.command(&cli.Command{
-		Name: "login", Usage: "sign this device in with a password", ArgsUsage: "[URL]",
+		Name: "login", Usage: "sign this device in, through the console or with a password", ArgsUsage: "[URL]",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "login", Usage: "`LOGIN` to sign in with; asked for where it is not given"},
+			&cli.BoolFlag{Name: "device", Usage: "show a code to type into the console, on this machine or another; the way at a terminal where no login is named"},
+			&cli.StringFlag{Name: "login", Usage: "sign in with a password, as `LOGIN`"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
 			&cli.StringFlag{Name: "code", Usage: "the `CODE` that your authenticator shows, or a recovery code, where you have codes"},
 		},
@@ -226,19 +252,20 @@ func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
 		return usage("%w", err)
 	}
 	login := cmd.String("login")
-	if login == "" {
-		if !terminal(a.in) {
-			return usage("whom to sign in? name the login: --login LOGIN")
+	if login == "" && !cmd.Bool("password-stdin") {
+		if !terminal(a.in) && !cmd.Bool("device") {
+			return usage("whom to sign in? name the login: --login LOGIN; or let somebody type a code into the console: --device")
 		}
-		fmt.Fprintf(a.err, "Login at %s: ", c.Address())
-		line, _ := bufio.NewReader(a.in).ReadString('\n')
-		login = strings.TrimSpace(line)
+		return a.loginDevice(ctx, c)
+	}
+	if login == "" {
+		return usage("whom to sign in? name the login: --login LOGIN")
 	}
 	password, err := a.secretInput(cmd.Bool("password-stdin"), "Password: ", "the password", "--password-stdin")
 	if err != nil {
 		return err
 	}
-	request := wire.SignIn{Login: login, Password: strings.TrimRight(string(password), "\r\n"), Code: cmd.String("code")}
+	request := wire.SignIn{Login: login, Password: strings.TrimRight(string(password), "\r\n"), Code: cmd.String("code"), GoesOn: true}
 	if request.Code == "" && terminal(a.in) {
 		fmt.Fprint(a.err, "Code (empty if you have none): ")
 		if request.Code, err = a.line(); err != nil {
@@ -249,13 +276,60 @@ func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := a.writeSession(session{URL: c.Address(), Token: out.Token, Name: out.Who.Name, ExpiresAt: out.ExpiresAt}); err != nil {
+	return a.signedInAs(ctx, c, session{URL: c.Address(), Token: out.Token, Refresh: out.Refresh, Name: out.Who.Name, ExpiresAt: out.ExpiresAt})
+}
+
+// loginDevice shows a code, and waits until somebody has typed it into the console
+// (RFC 8628).
+func (a *app) loginDevice(ctx context.Context, c *client.Client) error {
+	host, _ := os.Hostname()
+	asked, err := c.AskDevice(ctx, host)
+	if err != nil {
+		return err
+	}
+	a.say("Open %s in a browser that is signed in, on any machine, and type this code:", printable(asked.VerificationURI))
+	a.say("\n    %s\n", printable(asked.UserCode))
+	a.say("It is good for %d minutes. Waiting …", asked.ExpiresIn/60)
+	interval := time.Duration(max(asked.Interval, 1)) * time.Second
+	for {
+		select {
+		case <-time.After(interval):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		out, err := c.TakeDevice(ctx, asked.DeviceCode)
+		var problem *client.Error
+		switch {
+		case err == nil:
+			who, err := c.Who(ctx)
+			if err != nil {
+				return err
+			}
+			return a.signedInAs(ctx, c, session{URL: c.Address(), Token: out.AccessToken, Refresh: out.Refresh, Name: who.Name, ExpiresAt: who.ExpiresAt})
+		case !errors.As(err, &problem), problem.OAuth == "":
+			if errors.Is(err, client.ErrUnreachable) {
+				continue // for a while, as long as the code is good
+			}
+			return err
+		case problem.OAuth == "slow_down":
+			interval += 5 * time.Second
+		case problem.OAuth == "access_denied":
+			return &exitError{exitNotAllowed, errors.New("whoever typed the code did not let this device in")}
+		case problem.OAuth != "authorization_pending":
+			return &exitError{exitNotAllowed, errors.New("nobody has typed the code in time; run \"adytum login\" again for another one")}
+		}
+	}
+}
+
+// signedInAs keeps a sign-in on this device.
+func (a *app) signedInAs(ctx context.Context, c *client.Client, s session) error {
+	if err := a.writeSession(s); err != nil {
 		return err
 	}
 	if err := a.beginKeeping(ctx, c); err != nil {
 		a.say("The newest checkpoint of the trail could not be kept: %s.", err)
 	}
-	a.say("Signed in to %s as %s until %s.", c.Address(), printable(out.Who.Name), out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+	a.say("Signed in to %s as %s. It goes on by itself for 30 days; \"adytum logout\" ends it.", c.Address(), printable(s.Name))
 	return nil
 }
 

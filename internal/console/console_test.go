@@ -13,6 +13,7 @@ import (
 
 	"adytum.example/client"
 	"adytum.example/client/wire"
+	"adytum.example/internal/standin"
 	"adytum.example/internal/testkit"
 )
 
@@ -253,6 +254,67 @@ func TestAnInvitedPersonChoosesAPasswordAndSignsInWithACode(t *testing.T) {
 	other.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('the code is wrong')")
 	enter(code(at.Add(30 * time.Second)))
 	other.Until(t, "location.pathname === '/' && document.body.innerText.includes('Abel Marsh')")
+}
+
+func TestSigningInThroughAProviderAndLettingADeviceIn(t *testing.T) {
+	s := filled(t)
+	owner := s.Owner(t)
+	p := testkit.NewProvider(t, standin.Person{Email: "noor@fernhollow.example", Name: "Noor Castellane"}, standin.Person{Email: "nobody@fernhollow.example", Name: "Nobody here"})
+	_, err := owner.AddProvider(ctx, wire.NewProvider{Name: "fernhollow", URL: p.URL, ClientID: p.ClientID, ClientSecret: p.ClientSecret})
+	require.NoError(t, err)
+	_, err = owner.AddPerson(ctx, wire.NewPerson{Login: "noor@fernhollow.example", Name: "Noor Castellane", Provider: "fernhollow"})
+	require.NoError(t, err)
+	b := testkit.NewBrowser(t)
+	through := func(as string) {
+		b.Until(t, "document.querySelector('a[href*=\"providers/fernhollow\"]')")
+		b.Do(t, chromedp.Click(chromedp.CSS(`a[href*="providers/fernhollow"]`)))
+		b.Until(t, "document.title === 'Fernhollow accounts'")
+		b.Do(t, chromedp.Click(chromedp.CSS(`button[value="`+as+`"]`)))
+	}
+	b.Do(t, chromedp.Navigate(s.URL+"/device"))
+	through("nobody@fernhollow.example")
+	b.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('does not let you in here')")
+	b.Do(t, chromedp.Navigate(s.URL+"/device"))
+	through("noor@fernhollow.example")
+	b.Until(t, "location.pathname === '/device' && document.body.innerText.includes('Noor Castellane')")
+
+	device, err := client.New(s.URL)
+	require.NoError(t, err)
+	asked, err := device.AskDevice(ctx, script)
+	require.NoError(t, err)
+	code := func(text string) {
+		testkit.Ask[any](t, b, `document.querySelectorAll("input[name=code]").forEach((i) => { i.value = ""; i.dispatchEvent(new Event("input")) }), null`)
+		b.Do(t, chromedp.SendKeys(chromedp.CSS("input[name=code]"), text), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	}
+	code("BBBB-BBBB")
+	b.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('No device waits with this code')")
+	code(strings.ToLower(asked.UserCode))
+	b.Until(t, "document.body.innerText.includes('the address that you have')")
+	assert.NotEqual(t, "executed", testkit.Ask[string](t, b, "document.title"), "what a device calls itself is text")
+	b.Do(t, chromedp.Click(chromedp.CSS("main button.act-main")))
+	b.Until(t, "document.querySelector('[role=status]')?.textContent.includes('let in as you')")
+	_, err = device.TakeDevice(ctx, asked.DeviceCode)
+	require.NoError(t, err)
+	who, err := device.Who(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "noor@fernhollow.example", who.Login)
+
+	// The token ends after an hour; the console goes on by itself while the account
+	// is there, and not when it is gone.
+	s.Later(2 * time.Hour)
+	b.Do(t, chromedp.Navigate(s.URL+"/device"))
+	b.Until(t, "location.pathname === '/device' && document.body.innerText.includes('Noor Castellane')")
+	// A sign-in that went on is no fresh one.
+	asked, err = device.AskDevice(ctx, "desk")
+	require.NoError(t, err)
+	code(asked.UserCode)
+	b.Until(t, "document.body.innerText.includes('the address that you have')")
+	b.Do(t, chromedp.Click(chromedp.CSS("main button.act-main")))
+	b.Until(t, "document.querySelector('[role=alert]')?.textContent.includes('sign in again') || document.querySelector('[role=alert]')?.textContent.includes('Sign in again')")
+	p.Close("noor@fernhollow.example")
+	s.Later(2 * time.Hour)
+	b.Do(t, chromedp.Navigate(s.URL+"/device"))
+	b.Until(t, "location.pathname === '/sign-in'")
 }
 
 func TestLightAndDarkAndEmptyPages(t *testing.T) {

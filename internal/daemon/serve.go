@@ -96,10 +96,14 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 }
 
 // service is what the service is made of.
-func (c Config) service(store *storage.Store, log *slog.Logger, fetcher service.Outside) service.Config {
+func (c Config) service(store *storage.Store, log *slog.Logger, fetcher *outside.Fetcher) service.Config {
 	days, _ := c.keepTrailDays() // checked above
-	return service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Log: log, Redact: redactor(),
-		Outside: fetcher, CheckpointFile: c.Checkpoint, KeepTrailDays: days}
+	out := service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Log: log, Redact: redactor(),
+		CheckpointFile: c.Checkpoint, KeepTrailDays: days}
+	if fetcher != nil {
+		out.Outside, out.Identities = fetcher, outside.NewIdentities(fetcher)
+	}
+	return out
 }
 
 // AcceptTrail accepts a trail that does not go on from the checkpoint that was

@@ -37,6 +37,8 @@ type directory struct {
 	invitations   []storage.Invitation
 	issuers       []storage.Issuer
 	trusts        []storage.Trust
+	providers     []storage.Provider
+	accounts      []storage.Account
 	requests      []storage.RoleRequest
 	grants        *access.Grants
 	revoked       map[int64]bool
@@ -103,7 +105,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
 		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
 		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen,
-		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts, requests: stored.Requests}
+		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts, providers: stored.Providers, accounts: stored.Accounts, requests: stored.Requests}
 	for _, f := range stored.Factors {
 		d.factors[f.PersonID] = f
 	}
@@ -226,6 +228,12 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	for _, t := range d.Trusts {
 		add("trust", t.ID, envelope.Number(t.WorkloadID), envelope.Number(t.IssuerID), t.Subject, t.Claims)
+	}
+	for _, p := range d.Providers {
+		add("provider", p.ID, p.Name, p.URL, p.ClientID, string(p.Sealed))
+	}
+	for _, a := range d.Accounts {
+		add("account", a.PersonID, envelope.Number(a.ProviderID), a.Subject)
 	}
 	for _, r := range d.Requests {
 		add("request", r.ID, envelope.Number(r.PersonID), r.Role, envelope.Number(r.OnProject), envelope.Number(r.OnEnvironment), envelope.Number(int64(r.Hours)), r.Reason, at(r.CreatedAt))

@@ -101,6 +101,9 @@ func (s *Service) ResetPerson(ctx context.Context, caller Caller, login string) 
 		if err := tx.DeleteFactor(p.ID); err != nil {
 			return err
 		}
+		if err := tx.DeleteAccount(p.ID); err != nil {
+			return err
+		}
 		out = wire.Person{Login: p.Login, Name: p.Name}
 		out.Invitation, out.InvitationEnds, err = s.invite(tx, p.ID)
 		return err
@@ -129,6 +132,9 @@ func (s *Service) RemovePerson(ctx context.Context, caller Caller, login string)
 		if err := tx.DeleteInvitation(p.ID); err != nil {
 			return err
 		}
+		if err := tx.DeleteAccount(p.ID); err != nil {
+			return err
+		}
 		return tx.LeaveEverything(p.ID)
 	})
 }
@@ -149,7 +155,7 @@ func (s *Service) changePerson(ctx context.Context, caller Caller, action, login
 		if err := op.mayGive(who); err != nil {
 			return err
 		}
-		if err := s.endSessions(tx, who, 0); err != nil {
+		if err := s.endSessions(tx, who, Caller{}); err != nil {
 			return err
 		}
 		return f(op, tx, *d.person(who.ID))
@@ -201,26 +207,36 @@ func (s *Service) ChangePassword(ctx context.Context, caller Caller, request wir
 		if err := tx.SavePerson(*now); err != nil {
 			return err
 		}
-		return s.endSessions(tx, caller.Subject, caller.Token)
+		return s.endSessions(tx, caller.Subject, caller)
 	})
 }
 
-// endSessions revokes every token of a subject but one.
-func (s *Service) endSessions(tx *storage.Tx, who access.Subject, but int64) error {
+// endSessions revokes every token and every sign-in of a subject but one, by the
+// number of a token or of a sign-in.
+func (s *Service) endSessions(tx *storage.Tx, who access.Subject, but Caller) error {
 	now := s.now()
 	all, err := tx.TokensOf(string(who.Kind), who.ID, now)
 	if err != nil {
 		return err
 	}
 	for _, t := range all {
-		if t.ID == but {
+		if t.ID == but.Token || t.Family != 0 && t.Family == but.Family {
 			continue
 		}
 		if err := tx.RevokeToken(storage.RevokedToken{TokenID: t.ID, Until: t.ExpiresAt}, now); err != nil {
 			return err
 		}
 	}
-	return nil
+	if who.Kind != access.Person {
+		return nil
+	}
+	families, err := tx.Families(who.ID, now)
+	for _, f := range families {
+		if err == nil && f.Family != but.Family {
+			err = s.revokeFamily(tx, who, f.Family, f.ExpiresAt)
+		}
+	}
+	return err
 }
 
 // Sessions lists where somebody is signed in. It is for oneself, and for others
@@ -236,9 +252,18 @@ func (s *Service) Sessions(ctx context.Context, caller Caller, kind, handle stri
 	}
 	out = []wire.OpenSession{}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
+		families, err := tx.Families(who.ID, s.now())
+		if err != nil {
+			return err
+		}
+		for _, f := range families {
+			if who.Kind == access.Person && !op.dir.revoked[f.Family] {
+				out = append(out, wire.OpenSession{ID: f.Family, Since: f.OpenedAt, Until: f.ExpiresAt, From: f.OpenedFrom, Current: f.Family == caller.Family})
+			}
+		}
 		all, err := tx.TokensOf(string(who.Kind), who.ID, s.now())
 		for _, t := range all {
-			if !op.dir.revoked[t.ID] {
+			if !op.dir.revoked[t.ID] && t.Family == 0 {
 				out = append(out, wire.OpenSession{ID: t.ID, Since: t.CreatedAt, Until: t.ExpiresAt, From: t.OpenedFrom, Current: t.ID == caller.Token})
 			}
 		}
@@ -260,14 +285,23 @@ func (s *Service) EndSessions(ctx context.Context, caller Caller, kind, handle s
 			}
 		}
 		if id == 0 {
-			return s.endSessions(tx, who, caller.Token)
+			return s.endSessions(tx, who, caller)
+		}
+		families, err := tx.Families(who.ID, s.now())
+		if err != nil {
+			return err
+		}
+		for _, f := range families {
+			if who.Kind == access.Person && f.Family == id {
+				return s.revokeFamily(tx, who, id, f.ExpiresAt)
+			}
 		}
 		all, err := tx.TokensOf(string(who.Kind), who.ID, s.now())
 		if err != nil {
 			return err
 		}
 		for _, t := range all {
-			if t.ID == id {
+			if t.ID == id && t.Family == 0 {
 				return tx.RevokeToken(storage.RevokedToken{TokenID: t.ID, Until: t.ExpiresAt}, s.now())
 			}
 		}

@@ -319,7 +319,7 @@ func (s *Service) SignInSigned(ctx context.Context, assertion, clientID string, 
 	} else if err != nil {
 		return out, err
 	}
-	return s.signedIn(ctx, d, who, access.WorkloadToken, WorkloadTokenLife, "signed token", from)
+	return s.signedIn(ctx, d, opening{who: who, kind: access.WorkloadToken, life: WorkloadTokenLife, name: "signed token", from: from})
 }
 
 // errKeys says that an issuer's keys could not be obtained.

@@ -29,6 +29,11 @@ func (s *Service) People(ctx context.Context, caller Caller) (out []wire.Person,
 
 func (d *directory) wirePerson(p storage.Person) wire.Person {
 	out := wire.Person{Login: p.Login, Name: p.Name, Codes: d.factors[p.ID].ConfirmedAt != nil}
+	if a := d.account(p.ID); a != nil {
+		if provider := d.provider(a.ProviderID); provider != nil {
+			out.Provider = provider.Name
+		}
+	}
 	for _, i := range d.invitations {
 		if i.PersonID == p.ID {
 			out.InvitationEnds = i.ExpiresAt
@@ -50,6 +55,9 @@ func (s *Service) AddPerson(ctx context.Context, caller Caller, request wire.New
 	if err := op.allow(access.People, organization); err != nil {
 		return out, err
 	}
+	if request.Provider != "" && chosen.Len() > 0 {
+		return out, problem(Invalid, "a person signs in through a provider or with a password; give one of the two")
+	}
 	hash := ""
 	if chosen.Len() > 0 {
 		if hash, err = s.hash(ctx, chosen); err != nil {
@@ -66,7 +74,15 @@ func (s *Service) AddPerson(ctx context.Context, caller Caller, request wire.New
 		}
 		op.event.Names = []string{access.Subject{Kind: access.Person, ID: p.ID}.String()}
 		out = wire.Person{Login: request.Login, Name: request.Name}
-		if hash == "" {
+		switch {
+		case request.Provider != "":
+			provider := d.providerNamed(request.Provider)
+			if provider == nil {
+				return problem(NotFound, "there is no provider %q", s.redact(request.Provider))
+			}
+			out.Provider = provider.Name
+			err = tx.SaveAccount(storage.Account{PersonID: p.ID, ProviderID: provider.ID})
+		case hash == "":
 			out.Invitation, out.InvitationEnds, err = s.invite(tx, p.ID)
 		}
 		return err

@@ -112,7 +112,7 @@ func (op *operation) proposal(tx *storage.Tx, row storage.Proposal, of proposed)
 		return 0, fmt.Errorf("encode a proposal: %w", err)
 	}
 	defer clear(content)
-	if row.Sealed, err = envelope.SealProposal(s.keys.proposals, proposalData(s.keys, row), secret.New(content)); err != nil {
+	if row.Sealed, err = envelope.SealRecord(s.keys.records, "proposal", proposalData(s.keys, row), secret.New(content)); err != nil {
 		return 0, err
 	}
 	op.event.Action = "proposal.add"
@@ -126,7 +126,7 @@ func proposalData(k *keyring, p storage.Proposal) string {
 }
 
 func (k *keyring) openProposal(p storage.Proposal) (of proposed, err error) {
-	value, err := envelope.OpenProposal(k.proposals, proposalData(k, p), p.Sealed)
+	value, err := envelope.OpenRecord(k.records, "proposal", proposalData(k, p), p.Sealed)
 	if err != nil {
 		return of, fmt.Errorf("the proposal %d was altered in the database: %w", p.ID, err)
 	}

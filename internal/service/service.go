@@ -46,6 +46,8 @@ type Service struct {
 	roots      func() ([]*secret.Key, error)
 	ending     chan struct{}
 
+	identities     Identities
+	tries          tries
 	sequencer      sequencer
 	newest         atomic.Pointer[checkpoint]
 	halted         atomic.Pointer[error]
@@ -67,6 +69,8 @@ type Config struct {
 	Log      *slog.Logger
 	// Redact takes values out of free text that people type, nil for none.
 	Redact func(string) string
+	// Identities signs people in through providers; nil: none.
+	Identities Identities
 	// CheckpointFile is where the newest checkpoint of the trail is kept beside the
 	// database, so that a database that is set back is noticed; "" for nowhere.
 	CheckpointFile string
@@ -124,7 +128,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
-		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside,
+		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside, identities: c.Identities,
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
 	if err := s.checkStart(ctx, c.CheckpointFile); err != nil {
@@ -169,6 +173,7 @@ func (s *Service) Ready(ctx context.Context) error {
 type Caller struct {
 	Subject   access.Subject
 	Token     int64
+	Family    int64 // the sign-in that the token goes on with; 0: it does not go on
 	ExpiresAt time.Time
 	From      netip.Addr
 	directory *directory

@@ -31,10 +31,10 @@ var errWrong = problem(Unauthenticated, "the name, the password or the code is w
 func (s *Service) Recognize(token secret.Value, from netip.Addr) (Caller, bool) {
 	known, found := s.tokens.get(string(access.HashToken(token)))
 	d := s.directory.Load()
-	if !found || d == nil || s.halted.Load() != nil || d.revoked[known.row.ID] || !s.now().Before(known.row.ExpiresAt) {
+	if !found || d == nil || s.halted.Load() != nil || d.revoked[known.row.ID] || d.revoked[known.row.Family] || !s.now().Before(known.row.ExpiresAt) {
 		return Caller{}, false
 	}
-	return Caller{Subject: known.subject, Token: known.row.ID, ExpiresAt: known.row.ExpiresAt, From: from, directory: d}, true
+	return Caller{Subject: known.subject, Token: known.row.ID, Family: known.row.Family, ExpiresAt: known.row.ExpiresAt, From: from, directory: d}, true
 }
 
 // Authenticate finds who holds a token. Unknown, expired, revoked and forged
@@ -58,7 +58,7 @@ func (s *Service) Authenticate(ctx context.Context, token secret.Value, from net
 		if !envelope.Same(row.MAC, s.keys.tokenMAC(row)) {
 			return fmt.Errorf("the token %d was altered in the database", row.ID)
 		}
-		if d.revoked[row.ID] || !s.now().Before(row.ExpiresAt) {
+		if d.revoked[row.ID] || d.revoked[row.Family] || !s.now().Before(row.ExpiresAt) {
 			return storage.ErrNotFound
 		}
 		subject := access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID}
@@ -67,7 +67,7 @@ func (s *Service) Authenticate(ctx context.Context, token secret.Value, from net
 		}
 		s.tokens.put(string(row.Hash), knownToken{row, subject})
 		caller = Caller{Subject: subject,
-			Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
+			Token: row.ID, Family: row.Family, ExpiresAt: row.ExpiresAt, From: from, directory: d}
 		return nil
 	})
 	if errors.Is(err, storage.ErrNotFound) {
@@ -84,7 +84,15 @@ func errFrozen(name string) *Problem {
 // tokenMAC signs a token's row.
 func (k *keyring) tokenMAC(t storage.Token) []byte {
 	return envelope.Sign(k.tokens, some([]string{envelope.Number(t.ID), string(t.Hash), t.SubjectKind, envelope.Number(t.SubjectID),
-		envelope.Number(t.CreatedAt.UnixMicro()), envelope.Number(t.ExpiresAt.UnixMicro())}, t.OpenedFrom)...)
+		envelope.Number(t.CreatedAt.UnixMicro()), envelope.Number(t.ExpiresAt.UnixMicro())}, some([]string{t.OpenedFrom}, family(t))...)...)
+}
+
+// family is the family of a token for its signature, "" where it has none.
+func family(t storage.Token) string {
+	if t.Family == 0 {
+		return ""
+	}
+	return envelope.Number(t.Family)
 }
 
 // stranger records the refusal of someone who did not sign in, and returns the answer.
@@ -96,8 +104,8 @@ func (s *Service) stranger(ctx context.Context, action string, from netip.Addr, 
 }
 
 // SignIn gives a person a token for their password, and a code where they have
-// codes.
-func (s *Service) SignIn(ctx context.Context, login string, password secret.Value, code string, from netip.Addr) (out wire.Session, err error) {
+// codes. A sign-in that goes on comes with a refresh token.
+func (s *Service) SignIn(ctx context.Context, login string, password secret.Value, code string, goesOn bool, from netip.Addr) (out wire.Session, err error) {
 	defer password.Wipe()
 	defer func() { err = asProblem(err) }()
 	if err := s.holdBack(ctx, login, from); err != nil {
@@ -130,7 +138,7 @@ func (s *Service) SignIn(ctx context.Context, login string, password secret.Valu
 	} else if !right {
 		return out, s.signInFailed(ctx, login, from)
 	}
-	return s.signedIn(ctx, d, subject, access.PersonToken, PersonTokenLife, login, from)
+	return s.signedIn(ctx, d, opening{who: subject, kind: access.PersonToken, life: PersonTokenLife, name: login, from: from, goesOn: goesOn})
 }
 
 // SignInWorkload gives a workload a token for its client secret (RFC 6749,
@@ -153,7 +161,7 @@ func (s *Service) SignInWorkload(ctx context.Context, clientID string, clientSec
 		for _, c := range d.clientSecrets {
 			if c.WorkloadID == w.ID && envelope.Same(c.Hash, hash) && (c.ExpiresAt == nil || s.now().Before(*c.ExpiresAt)) {
 				s.used(ctx, c.ID)
-				return s.signedIn(ctx, d, access.Subject{Kind: access.Workload, ID: w.ID}, access.WorkloadToken, WorkloadTokenLife, clientID, from)
+				return s.signedIn(ctx, d, opening{who: access.Subject{Kind: access.Workload, ID: w.ID}, kind: access.WorkloadToken, life: WorkloadTokenLife, name: clientID, from: from})
 			}
 		}
 	}
@@ -191,29 +199,63 @@ func (s *Service) signInFailed(ctx context.Context, name string, from netip.Addr
 }
 
 // signedIn makes the token. Its event is durable before the token is answered.
-func (s *Service) signedIn(ctx context.Context, d *directory, who access.Subject, kind access.TokenKind, life time.Duration, name string, from netip.Addr) (out wire.Session, err error) {
-	if d.isFrozen(who) {
-		return out, errFrozen(d.subjectName(who))
+func (s *Service) signedIn(ctx context.Context, d *directory, o opening) (out wire.Session, err error) {
+	if d.isFrozen(o.who) {
+		return out, errFrozen(d.subjectName(o.who))
 	}
-	token := access.NewToken(kind)
+	token, refresh := access.NewToken(o.kind), secret.Value{}
 	now := s.now().UTC().Truncate(time.Microsecond)
-	row := storage.Token{Hash: access.HashToken(token), SubjectKind: string(who.Kind), SubjectID: who.ID, CreatedAt: now, ExpiresAt: now.Add(life), OpenedFrom: from.String()}
+	if o.goesOn {
+		o.life = RefreshableLife
+	}
+	var row storage.Token
 	err = s.store.In(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		if row.ID, err = tx.NextTokenID(); err != nil {
+		family := int64(0)
+		if o.goesOn {
+			family = ownFamily
+		}
+		if row, err = s.writeToken(tx, token, o, family, now); err != nil || !o.goesOn {
 			return err
 		}
-		row.MAC = s.keys.tokenMAC(row)
-		return tx.CreateToken(row, now.Add(-24*time.Hour))
+		refresh, err = s.openFamily(tx, o, row)
+		return err
 	})
 	if err != nil {
 		return out, err
 	}
-	caller := Caller{Subject: who, Token: row.ID, ExpiresAt: row.ExpiresAt, From: from, directory: d}
-	e := trail.Event{Action: "session.begin", Outcome: trail.Allowed, Actor: caller.actor(), Token: row.ID, From: from.String()}
+	if out, err = s.released(ctx, d, row, token, "session.begin", o.from); err != nil {
+		return out, err
+	}
+	if o.goesOn {
+		out.Refresh = string(refresh.Expose())
+	}
+	s.sluice.succeeded("name "+o.name, "from "+o.from.String())
+	return out, nil
+}
+
+// ownFamily stands for the family of a token that begins one.
+const ownFamily = -1
+
+// writeToken writes a token of a family; 0: of none.
+func (s *Service) writeToken(tx *storage.Tx, token secret.Value, o opening, family int64, now time.Time) (row storage.Token, err error) {
+	row = storage.Token{Hash: access.HashToken(token), SubjectKind: string(o.who.Kind), SubjectID: o.who.ID, CreatedAt: now, ExpiresAt: now.Add(o.life), OpenedFrom: o.from.String(), Family: family}
+	if row.ID, err = tx.NextTokenID(); err != nil {
+		return row, err
+	}
+	if family == ownFamily {
+		row.Family = row.ID
+	}
+	row.MAC = s.keys.tokenMAC(row)
+	return row, tx.CreateToken(row, now.Add(-24*time.Hour))
+}
+
+// released makes the event of a new token durable, and the token an answer.
+func (s *Service) released(ctx context.Context, d *directory, row storage.Token, token secret.Value, action string, from netip.Addr) (out wire.Session, err error) {
+	caller := Caller{Subject: access.Subject{Kind: access.SubjectKind(row.SubjectKind), ID: row.SubjectID}, Token: row.ID, Family: row.Family, ExpiresAt: row.ExpiresAt, From: from, directory: d}
+	e := trail.Event{Action: action, Outcome: trail.Allowed, Actor: caller.actor(), Token: row.ID, From: from.String()}
 	if _, _, err := s.recorder.release(ctx, e, nil, row.ID); err != nil {
 		return out, err
 	}
-	s.sluice.succeeded("name "+name, "from "+from.String())
 	return wire.Session{Token: string(token.Expose()), ExpiresAt: row.ExpiresAt, Who: s.who(caller)}, nil
 }
 
@@ -222,6 +264,9 @@ func (s *Service) SignOut(ctx context.Context, caller Caller) (err error) {
 	op := s.begin(ctx, caller, "session.end", organizationPlace)
 	defer op.end(&err)
 	return s.changeDirectory(op, func(tx *storage.Tx, _ *directory) error {
+		if caller.Family != 0 {
+			return s.revokeFamily(tx, caller.Subject, caller.Family, s.now().Add(FamilyLife))
+		}
 		return tx.RevokeToken(storage.RevokedToken{TokenID: caller.Token, Until: caller.ExpiresAt}, s.now())
 	})
 }

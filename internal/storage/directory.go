@@ -25,6 +25,8 @@ type Directory struct {
 	Invitations   []Invitation
 	Issuers       []Issuer
 	Trusts        []Trust
+	Providers     []Provider
+	Accounts      []Account
 	Requests      []RoleRequest
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
@@ -93,6 +95,8 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("person_id").Find(&d.Invitations),
 		tx.db.Order("name").Find(&d.Issuers),
 		tx.db.Order("id").Find(&d.Trusts),
+		tx.db.Order("id").Find(&d.Providers),
+		tx.db.Order("person_id").Find(&d.Accounts),
 		tx.db.Order("id").Find(&d.Requests),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),
@@ -347,8 +351,8 @@ func (tx *Tx) NextTokenID() (int64, error) {
 // CreateToken writes a token under its reserved id, and clears away those that
 // expired before a moment.
 func (tx *Tx) CreateToken(t Token, expiredBefore time.Time) error {
-	err := tx.db.Exec(`INSERT INTO tokens (id, hash, subject_kind, subject_id, created_at, expires_at, mac, opened_from)
-		OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, t.ID, t.Hash, t.SubjectKind, t.SubjectID, t.CreatedAt, t.ExpiresAt, t.MAC, t.OpenedFrom).Error
+	err := tx.db.Exec(`INSERT INTO tokens (id, hash, subject_kind, subject_id, created_at, expires_at, mac, opened_from, family)
+		OVERRIDING SYSTEM VALUE VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, t.ID, t.Hash, t.SubjectKind, t.SubjectID, t.CreatedAt, t.ExpiresAt, t.MAC, t.OpenedFrom, t.Family).Error
 	if err != nil {
 		return classify(err)
 	}

@@ -203,6 +203,7 @@ type Token struct {
 	ExpiresAt   time.Time
 	MAC         []byte `gorm:"column:mac"`
 	OpenedFrom  string // network address
+	Family      int64  // the first token of the sign-in that this one goes on with; 0: it does not go on
 }
 
 // RevokedToken is kept until its token would have expired.

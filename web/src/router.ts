@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { projects, recall, who } from './api/session'
+import DevicePage from './pages/DevicePage.vue'
 import EntriesPage from './pages/EntriesPage.vue'
 import LostPage from './pages/LostPage.vue'
 import SignInPage from './pages/SignInPage.vue'
@@ -14,6 +15,7 @@ export const router = createRouter({
     { path: '/welcome', component: WelcomePage, meta: { open: true } },
     { path: '/projects/:project/entries', name: 'entries', component: EntriesPage, props: true },
     { path: '/projects/:project/environments/:environment/entries/:name', name: 'entry', component: EntriesPage, props: true },
+    { path: '/device', component: DevicePage },
     { path: '/trail', name: 'trail', component: () => import('./pages/TrailPage.vue') },
     { path: '/:rest(.*)*', component: LostPage }
   ]

@@ -36,7 +36,7 @@ const (
 	Fingerprints    Purpose = "adytum/1/fingerprints"
 	SignRequests    Purpose = "adytum/1/write requests"
 	SealFactors     Purpose = "adytum/1/factors"
-	SealProposals   Purpose = "adytum/1/proposals"
+	SealRecords     Purpose = "adytum/1/records"
 	SignCheckpoints Purpose = "adytum/1/checkpoints" // the seed of an Ed25519 key
 )
 
@@ -67,7 +67,7 @@ const (
 	formatProjectKey byte = 3
 	formatPrint      byte = 4
 	formatFactor     byte = 5
-	formatProposal   byte = 6
+	formatRecord     byte = 6
 )
 
 // step is what plaintexts are padded to, so that a length tells little.
@@ -246,19 +246,23 @@ func factorData(organization string, person int64) []byte {
 	return append([]byte{formatFactor}, organization+Number(person)...)
 }
 
-// SealProposal encrypts what a proposal would do, bound to everything else that
-// the proposal says.
-func SealProposal(key *secret.Key, data string, content secret.Value) ([]byte, error) {
-	return seal(key.Bytes(), formatProposal, append([]byte{formatProposal}, data...), content.Expose())
+// SealRecord encrypts the secret part of a record of some kind, bound to what else
+// the record says.
+func SealRecord(key *secret.Key, kind, says string, content secret.Value) ([]byte, error) {
+	return seal(key.Bytes(), formatRecord, recordData(kind, says), content.Expose())
 }
 
-// OpenProposal decrypts what [SealProposal] sealed with the same data.
-func OpenProposal(key *secret.Key, data string, sealed []byte) (secret.Value, error) {
-	content, err := open(key.Bytes(), formatProposal, append([]byte{formatProposal}, data...), sealed)
+// OpenRecord decrypts what [SealRecord] sealed for the same record.
+func OpenRecord(key *secret.Key, kind, says string, sealed []byte) (secret.Value, error) {
+	content, err := open(key.Bytes(), formatRecord, recordData(kind, says), sealed)
 	if err != nil {
 		return secret.Value{}, err
 	}
 	return secret.New(content), nil
+}
+
+func recordData(kind, says string) []byte {
+	return append([]byte{formatRecord}, Number(int64(len(kind)))+" "+kind+says...)
 }
 
 // WrapProjectKey encrypts a project's key under the root's wrapping key.

@@ -170,7 +170,7 @@ func TestAChainNoticesEveryRowAndItsOrder(t *testing.T) {
 func TestPurposesGiveDifferentKeys(t *testing.T) {
 	root := key(t)
 	seen := map[string]bool{}
-	for _, p := range []envelope.Purpose{envelope.WrapProjectKeys, envelope.WrapVersionKeys, envelope.SignManifests, envelope.SignTokens, envelope.SignTrail, envelope.RootProof, envelope.Fingerprints, envelope.SignRequests, envelope.SealFactors, envelope.SignCheckpoints, envelope.SealProposals} {
+	for _, p := range []envelope.Purpose{envelope.WrapProjectKeys, envelope.WrapVersionKeys, envelope.SignManifests, envelope.SignTokens, envelope.SignTrail, envelope.RootProof, envelope.Fingerprints, envelope.SignRequests, envelope.SealFactors, envelope.SignCheckpoints, envelope.SealRecords} {
 		k, err := envelope.Derive(root, p)
 		require.NoError(t, err)
 		seen[string(k.Bytes())] = true

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { Problem } from '../api/client'
+import { answered, api, Problem } from '../api/client'
 import { signIn } from '../api/session'
 import ProductMark from '../components/ProductMark.vue'
 
@@ -10,7 +10,13 @@ const router = useRouter()
 const login = ref('')
 const password = ref('')
 const code = ref('')
-const problem = ref<string>()
+const refusals: Record<string, string> = {
+  refused: 'The provider does not let you in here. Ask an owner whether you were added with the account that you chose.',
+  away: 'The provider does not answer. Try again in a moment.'
+}
+const problem = ref<string | undefined>(refusals[String(route.query.provider)])
+const providers = ref<string[]>([])
+void answered(api.GET('/api/v1/console/providers')).then((all) => (providers.value = all ?? []))
 const busy = ref(false)
 
 async function submit() {
@@ -48,5 +54,8 @@ async function submit() {
       <p v-if="problem" role="alert" class="border-l-4 border-oxide bg-raised px-3 py-2">{{ problem }}</p>
       <button type="submit" class="act act-main justify-self-start" :disabled="busy">{{ busy ? 'Signing in …' : 'Sign in' }}</button>
     </form>
+    <div v-if="providers.length" class="mt-6 grid gap-3 border-t border-line pt-6">
+      <a v-for="name in providers" :key="name" class="act justify-self-start" :href="`/api/v1/console/providers/${name}/begin?to=${encodeURIComponent(String(route.query.to ?? '/'))}`">Sign in through {{ name }}</a>
+    </div>
   </div>
 </template>
