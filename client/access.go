@@ -277,3 +277,49 @@ func (c *Client) AddProvider(ctx context.Context, p wire.NewProvider) (wire.Prov
 func (c *Client) RemoveProvider(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/api/v1/providers/"+url.PathEscape(name), nil, nil, nil)
 }
+
+// Alerts lists what was out of the ordinary, a page at a time, newest first; with
+// open, what nobody has looked at.
+func (c *Client) Alerts(ctx context.Context, open bool, cursor string) (wire.Alerts, error) {
+	return get[wire.Alerts](ctx, c, "/api/v1/alerts?limit=100&open="+strconv.FormatBool(open)+"&cursor="+url.QueryEscape(cursor))
+}
+
+// SeeAlert says that one has looked at an alert.
+func (c *Client) SeeAlert(ctx context.Context, id int64, reason string) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/alerts/"+strconv.FormatInt(id, 10)+"/seen", nil, wire.Seen{Reason: reason}, nil)
+}
+
+// Channels lists where alerts are sent.
+func (c *Client) Channels(ctx context.Context) ([]wire.Channel, error) {
+	return get[[]wire.Channel](ctx, c, "/api/v1/channels")
+}
+
+// AddChannel sends alerts to a webhook or a mail address.
+func (c *Client) AddChannel(ctx context.Context, n wire.NewChannel) (wire.Channel, error) {
+	return post[wire.Channel](ctx, c, "/api/v1/channels", n)
+}
+
+// RemoveChannel sends alerts there no more.
+func (c *Client) RemoveChannel(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/channels/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}
+
+// TestChannel sends an alert there that says that it is a test.
+func (c *Client) TestChannel(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/channels/"+strconv.FormatInt(id, 10)+"/test", nil, nil, nil)
+}
+
+// Decoys lists what nobody needs, as far as the caller manages it.
+func (c *Client) Decoys(ctx context.Context) ([]wire.Decoy, error) {
+	return get[[]wire.Decoy](ctx, c, "/api/v1/decoys")
+}
+
+// AddDecoy marks an entry or a workload as needed by nobody.
+func (c *Client) AddDecoy(ctx context.Context, d wire.NewDecoy) (wire.Decoy, error) {
+	return post[wire.Decoy](ctx, c, "/api/v1/decoys", d)
+}
+
+// RemoveDecoy marks something as needed again.
+func (c *Client) RemoveDecoy(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/decoys/"+strconv.FormatInt(id, 10), nil, nil, nil)
+}

@@ -309,3 +309,73 @@ type NewProvider struct {
 	ClientID     string `json:"clientId" maxLength:"200"`
 	ClientSecret string `json:"clientSecret" maxLength:"1000" doc:"Plaintext."`
 }
+
+// Alert is something out of the ordinary that a person should look at. It holds no
+// values.
+type Alert struct {
+	ID     int64     `json:"id"`
+	At     time.Time `json:"at"`
+	Kind   string    `json:"kind" enum:"refusals,volume,new-network,everything,hours,decoy,test"`
+	Actor  string    `json:"actor,omitempty"`
+	Who    string    `json:"who,omitempty" doc:"Empty: nobody who signed in."`
+	From   string    `json:"from,omitempty" doc:"The network address."`
+	Place  string    `json:"place,omitempty"`
+	What   string    `json:"what"`
+	Event  string    `json:"event,omitempty" doc:"LANE:NUMBER of the event in the trail that gave rise to it."`
+	SeenBy string    `json:"seenBy,omitempty" doc:"Who has looked at it; empty: nobody yet."`
+}
+
+// Alerts are a page of alerts, newest first.
+type Alerts struct {
+	Alerts []Alert `json:"alerts"`
+	Next   string  `json:"next,omitempty" doc:"Cursor of the next page; empty at the end."`
+}
+
+// SentAlert is an alert as a webhook gets it, with the newest checkpoint of the
+// trail, to be kept.
+type SentAlert struct {
+	Alert
+	Organization string `json:"organization"`
+	Checkpoint   string `json:"checkpoint,omitempty"`
+}
+
+// Channel is where alerts are sent.
+type Channel struct {
+	ID      int64     `json:"id"`
+	Kind    string    `json:"kind" enum:"webhook,mail"`
+	Target  string    `json:"target" doc:"The address of a webhook, or a mail address."`
+	Since   time.Time `json:"since"`
+	Last    time.Time `json:"last,omitzero" doc:"When an alert last arrived."`
+	Problem string    `json:"problem,omitempty" doc:"Why the newest alert did not arrive."`
+	Key     string    `json:"key,omitempty" doc:"The Ed25519 public key that requests to a webhook are signed with (RFC 9421), base64."`
+	KeyID   string    `json:"keyId,omitempty"`
+}
+
+// NewChannel is a channel to add.
+type NewChannel struct {
+	Kind   string `json:"kind" enum:"webhook,mail"`
+	Target string `json:"target" maxLength:"500"`
+}
+
+// Decoy is an entry or a workload that nobody needs: its use is an alert at once.
+type Decoy struct {
+	ID          int64     `json:"id"`
+	Name        string    `json:"name,omitempty"`
+	Project     string    `json:"project,omitempty"`
+	Environment string    `json:"environment,omitempty"`
+	Workload    string    `json:"workload,omitempty"`
+	Since       time.Time `json:"since"`
+}
+
+// NewDecoy marks an entry of a layer, or a workload.
+type NewDecoy struct {
+	Name        string `json:"name,omitempty" maxLength:"255"`
+	Project     string `json:"project,omitempty" maxLength:"63"`
+	Environment string `json:"environment,omitempty" maxLength:"63"`
+	Workload    string `json:"workload,omitempty" maxLength:"63"`
+}
+
+// Seen says that somebody has looked at something.
+type Seen struct {
+	Reason string `json:"reason,omitempty" maxLength:"1000"`
+}

@@ -60,19 +60,23 @@ func configFlag() cli.Flag {
 }
 
 var settingUsage = map[string]string{
-	"listen":           "`ADDRESS` to serve on, HOST:PORT",
-	"database":         "`URL` of the database for the role adytum_service",
-	"database-flush":   "`URL` of the database for the role adytum_flush",
-	"database-migrate": "`URL` of the database for the role adytum_migrate",
-	"database-jobs":    "`URL` of the database for the role adytum_jobs; without it no background work is done here",
-	"root-key-file":    "`FILE` that holds the root key",
-	"tls-certificate":  "PEM `FILE` of the certificate; needed unless on loopback",
-	"tls-private-key":  "PEM `FILE` of the certificate's key",
-	"log-level":        "debug, info, warn or error",
-	"log-format":       "json or text",
-	"trusted-proxies":  "networks of proxies that say in X-Forwarded-For whom a request comes from",
-	"checkpoint-file":  "`FILE` beside the database to keep the trail's newest checkpoint in, so that a database that is set back is not served",
-	"keep-trail-days":  "after how many `DAYS` events of the trail are given up, 90 or more; 0 keeps them all",
+	"listen":             "`ADDRESS` to serve on, HOST:PORT",
+	"database":           "`URL` of the database for the role adytum_service",
+	"database-flush":     "`URL` of the database for the role adytum_flush",
+	"database-migrate":   "`URL` of the database for the role adytum_migrate",
+	"database-jobs":      "`URL` of the database for the role adytum_jobs; without it no background work is done here",
+	"root-key-file":      "`FILE` that holds the root key",
+	"tls-certificate":    "PEM `FILE` of the certificate; needed unless on loopback",
+	"tls-private-key":    "PEM `FILE` of the certificate's key",
+	"log-level":          "debug, info, warn or error",
+	"log-format":         "json or text",
+	"trusted-proxies":    "networks of proxies that say in X-Forwarded-For whom a request comes from",
+	"checkpoint-file":    "`FILE` beside the database to keep the trail's newest checkpoint in, so that a database that is set back is not served",
+	"smtp-server":        "`ADDRESS` of a server to send mail through, HOST:PORT; by TLS, unless on loopback",
+	"smtp-from":          "mail `ADDRESS` that alerts come from",
+	"smtp-user":          "`NAME` to sign in to the mail server with",
+	"smtp-password-file": "`FILE` that holds the password for the mail server",
+	"keep-trail-days":    "after how many `DAYS` events of the trail are given up, 90 or more; 0 keeps them all",
 }
 
 func settingFlags() []cli.Flag {

@@ -130,6 +130,11 @@ func operationRules() map[string]rule {
 	all["remove-role"] = manage
 	all["list-trail"], all["verify-trail"], all["export-trail"] = audit, audit, audit.with("?since=2099-01-01T00:00:00Z", "")
 	all["prove-event"], all["export-records"] = audit, audit
+	all["list-alerts"], all["list-channels"] = audit, audit
+	all["see-alert"] = audit.with("", `{}`)
+	all["add-channel"] = audit.and(everything, access.Manage).with("", `{"kind":"webhook","target":"nowhere"}`)
+	all["remove-channel"], all["test-channel"] = audit.and(everything, access.Manage), audit.and(everything, access.Manage)
+	all["add-decoy"] = at(loans, access.Manage).with("", `{"name":"not a name","project":"loans"}`)
 	all["exposure"] = audit.with("?kind=person&who="+testkit.OwnerLogin, "")
 	return all
 }
@@ -141,7 +146,7 @@ var ofOnesOwn = map[string]bool{
 	"who": true, "sign-out": true, "sign-out-console": true, "change-password": true, "begin-code": true, "confirm-code": true, "remove-code": true,
 	"list-sessions": true, "end-session": true, "end-sessions": true, "list-projects": true, "list-grants": true, "remove-grant": true, "list-roles": true,
 	"show-checkpoint": true, "prove-growth": true,
-	"show-device": true, "answer-device": true, "list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
+	"list-decoys": true, "remove-decoy": true, "show-device": true, "answer-device": true, "list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
 	"remove-project": true, "restore-project": true, "destroy-project": true, "remove-environment": true, "restore-environment": true, "destroy-environment": true,
 }
 
@@ -171,7 +176,7 @@ func TestEveryOperationByEveryRoleAtEveryPlace(t *testing.T) {
 		_, err := owner.Change(ctx, p, client.AnyRevision, wire.ChangeRequest{Edits: []wire.Edit{{Name: "KEY", Kind: "secret", Value: "value"}}})
 		require.NoError(t, err)
 	}
-	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope", "{provider}", "nope", "{lane}", "organization", "{seq}", "1")
+	path := strings.NewReplacer("{project}", "loans", "{environment}", "live", "{name}", "KEY", "{team}", "nope", "{login}", "nope", "{role}", "nope", "{workload}", "nope", "{secret}", "9", "{trust}", "9", "{issuer}", "nope", "{provider}", "nope", "{alert}", "9", "{channel}", "9", "{decoy}", "9", "{lane}", "organization", "{seq}", "1")
 	allowed, refused := 0, 0
 	for n, role := range access.BuiltIn().Names() {
 		for m, granted := range []string{everything, loans, liveLoans, stagedLoans, notices} {

@@ -395,7 +395,7 @@ func (a *app) verifyProof(cmd *cli.Command, path string) error {
 	}
 	fmt.Fprintln(a.out, proof.Event)
 	place := strings.Trim(e.Project+"/"+e.Environment, "/")
-	a.say("This event stands in the trail: %s %s %s, number %d of the %d that the checkpoint of %s covers.",
-		e.Action, e.Outcome, place, proof.Index+1, point.Size, point.At.Local().Format("2006-01-02 15:04"))
+	a.say("This event stands in the trail: %s, number %d of the %d that the checkpoint of %s covers.",
+		strings.TrimSpace(e.Action+" "+string(e.Outcome)+" "+place), proof.Index+1, point.Size, point.At.Local().Format("2006-01-02 15:04"))
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/mail"
 	"net/netip"
 	"os"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"adytum.example/internal/core/layers"
+	"adytum.example/internal/outside"
 	"adytum.example/internal/service"
 )
 
@@ -35,6 +37,10 @@ type Config struct {
 	LogFormat   string `yaml:"log-format"`      // json, text
 	Proxies     string `yaml:"trusted-proxies"` // networks, separated by white space
 	Checkpoint  string `yaml:"checkpoint-file"` // where the newest checkpoint is kept beside the database
+	MailServer  string `yaml:"smtp-server"`     // HOST:PORT to send mail through; TLS, but on loopback
+	MailFrom    string `yaml:"smtp-from"`       // mail address
+	MailUser    string `yaml:"smtp-user"`
+	MailFile    string `yaml:"smtp-password-file"`
 	KeepTrail   string `yaml:"keep-trail-days"` // events older than that are given up; 0: none
 
 	Migrate string `yaml:"database-migrate"` // URL of the role adytum_migrate; for migrate and setup
@@ -61,6 +67,7 @@ func (c *Config) Settings() []Setting {
 		{"root-key-file", &c.RootKeyFile}, {"tls-certificate", &c.Certificate}, {"tls-private-key", &c.PrivateKey},
 		{"log-level", &c.LogLevel}, {"log-format", &c.LogFormat}, {"trusted-proxies", &c.Proxies},
 		{"checkpoint-file", &c.Checkpoint}, {"keep-trail-days", &c.KeepTrail},
+		{"smtp-server", &c.MailServer}, {"smtp-from", &c.MailFrom}, {"smtp-user", &c.MailUser}, {"smtp-password-file", &c.MailFile},
 	}
 }
 
@@ -127,6 +134,33 @@ func (c Config) keepTrailDays() (int, error) {
 	return days, nil
 }
 
+// mail reads how mail is sent.
+func (c Config) mail() (outside.Server, error) {
+	if c.MailServer == "" {
+		return outside.Server{}, nil
+	}
+	s := outside.Server{Address: c.MailServer, From: c.MailFrom, User: c.MailUser}
+	host, _, err := net.SplitHostPort(c.MailServer)
+	if err != nil {
+		return s, fmt.Errorf("the setting smtp-server is %q; it has the form HOST:PORT", c.MailServer)
+	}
+	if a, err := mail.ParseAddress(c.MailFrom); err != nil || a.Address != c.MailFrom {
+		return s, fmt.Errorf("the setting smtp-from is %q; it is the mail address that alerts come from", c.MailFrom)
+	}
+	s.Plain = isLoopback(host)
+	if (c.MailUser == "") != (c.MailFile == "") {
+		return s, errors.New("smtp-user and smtp-password-file are set together or not at all")
+	}
+	if c.MailFile != "" {
+		content, err := os.ReadFile(c.MailFile)
+		if err != nil {
+			return s, fmt.Errorf("read smtp-password-file: %w", err)
+		}
+		s.Password = strings.TrimRight(string(content), "\r\n")
+	}
+	return s, nil
+}
+
 // proxies reads the networks of proxies that are trusted.
 func (c Config) proxies() ([]netip.Prefix, error) {
 	var all []netip.Prefix
@@ -161,6 +195,9 @@ func (c Config) Check() error {
 		all = append(all, errors.New("tls-certificate and tls-private-key are set together or not at all"))
 	}
 	if _, err := c.proxies(); err != nil {
+		all = append(all, err)
+	}
+	if _, err := c.mail(); err != nil {
 		all = append(all, err)
 	}
 	if _, err := c.keepTrailDays(); err != nil {

@@ -101,7 +101,8 @@ func (c Config) service(store *storage.Store, log *slog.Logger, fetcher *outside
 	out := service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Log: log, Redact: redactor(),
 		CheckpointFile: c.Checkpoint, KeepTrailDays: days}
 	if fetcher != nil {
-		out.Outside, out.Identities = fetcher, outside.NewIdentities(fetcher)
+		server, _ := c.mail() // checked above
+		out.Outside, out.Identities, out.Messenger = fetcher, outside.NewIdentities(fetcher), outside.NewMessenger(fetcher, server, service.ErrNoMail)
 	}
 	return out
 }

@@ -39,6 +39,8 @@ type directory struct {
 	trusts        []storage.Trust
 	providers     []storage.Provider
 	accounts      []storage.Account
+	decoys        []storage.Decoy
+	channels      []storage.Channel
 	requests      []storage.RoleRequest
 	grants        *access.Grants
 	revoked       map[int64]bool
@@ -105,7 +107,7 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 	d := &directory{organization: stored.Organization, projects: stored.Projects, environments: stored.Environments, people: stored.People,
 		workloads: stored.Workloads, clientSecrets: stored.ClientSecrets, grantRows: stored.Grants, revoked: map[int64]bool{},
 		teams: stored.Teams, members: map[int64][]int64{}, roles: access.BuiltIn(), ownRoles: stored.Roles, frozen: stored.Frozen,
-		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts, providers: stored.Providers, accounts: stored.Accounts, requests: stored.Requests}
+		factors: map[int64]storage.Factor{}, invitations: stored.Invitations, issuers: stored.Issuers, trusts: stored.Trusts, providers: stored.Providers, accounts: stored.Accounts, decoys: stored.Decoys, channels: stored.Channels, requests: stored.Requests}
 	for _, f := range stored.Factors {
 		d.factors[f.PersonID] = f
 	}
@@ -231,6 +233,12 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 	}
 	for _, p := range d.Providers {
 		add("provider", p.ID, p.Name, p.URL, p.ClientID, string(p.Sealed))
+	}
+	for _, c := range d.Channels {
+		add("channel", c.ID, c.Kind, c.Target)
+	}
+	for _, y := range d.Decoys {
+		add("decoy", y.ID, envelope.Number(y.LayerID), y.Name, envelope.Number(y.WorkloadID))
 	}
 	for _, a := range d.Accounts {
 		add("account", a.PersonID, envelope.Number(a.ProviderID), a.Subject)

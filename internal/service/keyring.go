@@ -94,7 +94,7 @@ type keyring struct {
 
 // signing are the keys that say that records are this installation's own. They
 // stay the same when root keys and project keys are renewed.
-type signing struct{ manifests, tokens, trail, requests, factors, checkpoints, records *secret.Key }
+type signing struct{ manifests, tokens, trail, requests, factors, checkpoints, records, alerts *secret.Key }
 
 // projectKey is one key of a project, ready for its purpose.
 type projectKey struct {
@@ -191,7 +191,7 @@ func (k *keyring) openSigning(stored storage.ProjectKey) error {
 	defer key.Destroy()
 	for purpose, target := range map[envelope.Purpose]**secret.Key{
 		envelope.SignManifests: &k.manifests, envelope.SignTokens: &k.tokens, envelope.SignTrail: &k.trail, envelope.SignRequests: &k.requests,
-		envelope.SealFactors: &k.factors, envelope.SignCheckpoints: &k.checkpoints, envelope.SealRecords: &k.records,
+		envelope.SealFactors: &k.factors, envelope.SignCheckpoints: &k.checkpoints, envelope.SealRecords: &k.records, envelope.SignAlerts: &k.alerts,
 	} {
 		if *target, err = envelope.Derive(key, purpose); err != nil {
 			return err
@@ -203,7 +203,7 @@ func (k *keyring) openSigning(stored storage.ProjectKey) error {
 func (k *keyring) destroy() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	all := []*secret.Key{k.manifests, k.tokens, k.trail, k.requests, k.factors, k.checkpoints, k.records}
+	all := []*secret.Key{k.manifests, k.tokens, k.trail, k.requests, k.factors, k.checkpoints, k.records, k.alerts}
 	for _, p := range k.prints {
 		all = append(all, p.print)
 	}

@@ -34,6 +34,7 @@ type sequencer struct {
 	last      trail.Checkpoint
 	lookedFar time.Time
 	indexer   trail.Indexer
+	watcher   *watcher
 	told      string // what was logged last
 }
 
@@ -113,12 +114,18 @@ func (s *Service) growTree(ctx context.Context, wait bool) (more bool, err error
 		if err := q.read(tx, s.keys, stored); err != nil {
 			return err
 		}
-		grown, more, err = q.grow(tx, s.keys, s.log.Warn)
+		grown, more, err = q.grow(tx, s)
 		return err
 	})
 	if err != nil {
-		q.edge = nil
+		q.edge, q.watcher = nil, nil
 		return false, err
+	}
+	if q.watcher != nil {
+		for _, a := range q.watcher.raised {
+			s.log.Warn("alert", "id", a.ID, "kind", a.Kind, "actor", a.Actor, "what", a.What)
+		}
+		q.watcher.raised = nil
 	}
 	if grown != nil {
 		q.last = grown.Checkpoint
@@ -133,7 +140,7 @@ func (q *sequencer) read(tx *storage.Tx, keys *keyring, stored storage.StoredChe
 	if q.edge != nil && q.last.Size == stored.Size {
 		return nil
 	}
-	q.edge, q.heads, q.last, q.lookedFar = nil, map[string]int64{}, trail.Checkpoint{}, time.Time{}
+	q.edge, q.heads, q.last, q.lookedFar, q.watcher = nil, map[string]int64{}, trail.Checkpoint{}, time.Time{}, newWatcher()
 	if stored.Size > 0 {
 		c, err := keys.openCheckpoint(stored.Note)
 		if err != nil {
@@ -160,7 +167,9 @@ func (q *sequencer) read(tx *storage.Tx, keys *keyring, stored storage.StoredChe
 }
 
 // grow puts what follows in each lane into the tree.
-func (q *sequencer) grow(tx *storage.Tx, keys *keyring, warn func(string, ...any)) (*checkpoint, bool, error) {
+func (q *sequencer) grow(tx *storage.Tx, s *Service) (*checkpoint, bool, error) {
+	keys, warn := s.keys, s.log.Warn
+	var briefs []trail.Brief
 	since, now := q.last.At.Add(-orderBack), time.Now()
 	switch {
 	case q.lookedFar.IsZero():
@@ -200,6 +209,11 @@ func (q *sequencer) grow(tx *storage.Tx, keys *keyring, warn func(string, ...any
 		order = append(order, storage.Ordered{Index: q.edge.Size, Lane: b.Lane, First: b.First, N: b.N, Earliest: index.Earliest, Latest: index.Latest, Terms: index.Terms})
 		for _, e := range events {
 			q.edge.Append(trail.Leaf(e))
+			brief, err := trail.ReadBrief(e)
+			if err != nil {
+				return nil, false, err
+			}
+			briefs = append(briefs, brief)
 		}
 		q.heads[b.Lane] = b.First + int64(b.N) - 1
 		ended[b.Lane] = trail.IsReaderLane(b.Lane) && bytes.Contains(b.Body, []byte(`"action":"`+trail.LaneClosed+`"`))
@@ -210,6 +224,13 @@ func (q *sequencer) grow(tx *storage.Tx, keys *keyring, warn func(string, ...any
 	heads := make([]storage.LaneHead, 0, len(ended))
 	for lane, closed := range ended {
 		heads = append(heads, storage.LaneHead{Lane: lane, Seq: q.heads[lane], Closed: closed})
+	}
+	d, err := s.currentDirectory(tx)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := q.watcher.watch(tx, d, briefs); err != nil {
+		return nil, false, err
 	}
 	c, err := q.sign(tx, keys)
 	if err != nil {

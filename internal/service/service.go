@@ -47,6 +47,7 @@ type Service struct {
 	ending     chan struct{}
 
 	identities     Identities
+	messenger      Messenger
 	tries          tries
 	sequencer      sequencer
 	newest         atomic.Pointer[checkpoint]
@@ -71,6 +72,8 @@ type Config struct {
 	Redact func(string) string
 	// Identities signs people in through providers; nil: none.
 	Identities Identities
+	// Messenger sends alerts; nil: they are kept and not sent.
+	Messenger Messenger
 	// CheckpointFile is where the newest checkpoint of the trail is kept beside the
 	// database, so that a database that is set back is noticed; "" for nowhere.
 	CheckpointFile string
@@ -128,7 +131,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
-		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside, identities: c.Identities,
+		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside, identities: c.Identities, messenger: c.Messenger,
 		roots: c.RootKeys, ending: make(chan struct{}),
 	}
 	if err := s.checkStart(ctx, c.CheckpointFile); err != nil {
@@ -141,6 +144,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, err
 	}
 	s.startSequencing()
+	s.startSending()
 	return s, nil
 }
 

@@ -27,6 +27,8 @@ type Directory struct {
 	Trusts        []Trust
 	Providers     []Provider
 	Accounts      []Account
+	Decoys        []Decoy
+	Channels      []Channel
 	Requests      []RoleRequest
 	Revoked       []RevokedToken
 	Layers        []Layer // ids and places; their revisions move on without the directory
@@ -97,6 +99,8 @@ func (tx *Tx) Directory() (*Directory, error) {
 		tx.db.Order("id").Find(&d.Trusts),
 		tx.db.Order("id").Find(&d.Providers),
 		tx.db.Order("person_id").Find(&d.Accounts),
+		tx.db.Order("id").Find(&d.Decoys),
+		tx.db.Order("id").Find(&d.Channels),
 		tx.db.Order("id").Find(&d.Requests),
 		tx.db.Order("token_id").Find(&d.Revoked),
 		tx.db.Select("project_id", "id", "environment_id", "person_id").Order("id").Find(&d.Layers),

@@ -40,3 +40,14 @@ func (r *Running) Interrupt(t testing.TB) {
 	require.NoError(t, r.cmd.Process.Signal(syscall.SIGINT))
 	require.NoError(t, <-r.ended, "%s", r.Output())
 }
+
+// Ended tells whether it has ended.
+func (r *Running) Ended() bool {
+	select {
+	case err := <-r.ended:
+		r.ended <- err
+		return true
+	default:
+		return false
+	}
+}

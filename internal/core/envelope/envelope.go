@@ -36,6 +36,7 @@ const (
 	Fingerprints    Purpose = "adytum/1/fingerprints"
 	SignRequests    Purpose = "adytum/1/write requests"
 	SealFactors     Purpose = "adytum/1/factors"
+	SignAlerts      Purpose = "adytum/1/alerts" // the seed of an Ed25519 key
 	SealRecords     Purpose = "adytum/1/records"
 	SignCheckpoints Purpose = "adytum/1/checkpoints" // the seed of an Ed25519 key
 )

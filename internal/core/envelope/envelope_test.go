@@ -170,12 +170,12 @@ func TestAChainNoticesEveryRowAndItsOrder(t *testing.T) {
 func TestPurposesGiveDifferentKeys(t *testing.T) {
 	root := key(t)
 	seen := map[string]bool{}
-	for _, p := range []envelope.Purpose{envelope.WrapProjectKeys, envelope.WrapVersionKeys, envelope.SignManifests, envelope.SignTokens, envelope.SignTrail, envelope.RootProof, envelope.Fingerprints, envelope.SignRequests, envelope.SealFactors, envelope.SignCheckpoints, envelope.SealRecords} {
+	for _, p := range []envelope.Purpose{envelope.WrapProjectKeys, envelope.WrapVersionKeys, envelope.SignManifests, envelope.SignTokens, envelope.SignTrail, envelope.RootProof, envelope.Fingerprints, envelope.SignRequests, envelope.SealFactors, envelope.SignCheckpoints, envelope.SealRecords, envelope.SignAlerts} {
 		k, err := envelope.Derive(root, p)
 		require.NoError(t, err)
 		seen[string(k.Bytes())] = true
 	}
-	assert.Len(t, seen, 11)
+	assert.Len(t, seen, 12)
 }
 
 func TestManifestNoticesEveryChangeButOrder(t *testing.T) {

@@ -1,6 +1,7 @@
 package trail
 
 import (
+	"bytes"
 	"encoding/json"
 	"hash/fnv"
 	"strings"
@@ -87,6 +88,9 @@ func (x *Indexer) namesOf(value []byte) []int64 {
 
 // plain is the text of a JSON text.
 func plain(value []byte) string {
+	if n := len(value); n >= 2 && value[0] == '"' && bytes.IndexByte(value, '\\') < 0 {
+		return string(value[1 : n-1])
+	}
 	var s string
 	_ = json.Unmarshal(value, &s)
 	return s
