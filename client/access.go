@@ -323,3 +323,14 @@ func (c *Client) AddDecoy(ctx context.Context, d wire.NewDecoy) (wire.Decoy, err
 func (c *Client) RemoveDecoy(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/api/v1/decoys/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }
+
+// Organization shows the organization and what it asks of everybody.
+func (c *Client) Organization(ctx context.Context) (wire.Organization, error) {
+	return get[wire.Organization](ctx, c, "/api/v1/organization")
+}
+
+// EditOrganization changes what the organization asks of everybody.
+func (c *Client) EditOrganization(ctx context.Context, edit wire.OrganizationEdit) (wire.Organization, error) {
+	var out wire.Organization
+	return out, c.call(ctx, http.MethodPatch, "/api/v1/organization", nil, edit, &out)
+}

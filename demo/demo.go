@@ -61,6 +61,8 @@ type Options struct {
 	Log    *slog.Logger
 	// Unsafe gives up durability for speed; for tests alone.
 	Unsafe bool
+	// Through is for measures alone.
+	Through func(service.Flusher) service.Flusher
 }
 
 // Run runs a demo until ctx ends, and leaves no process behind. ready is called
@@ -157,6 +159,7 @@ func (d *demo) serve(ctx context.Context, fresh bool, ready func(Demo) error) (e
 		return err
 	}
 	defer func() { err = errors.Join(err, stopStandIns()) }()
+	c.Through = d.options.Through
 	data := storeData()
 	if fresh {
 		if err := d.setUp(ctx, c, data); err != nil {

@@ -379,3 +379,15 @@ type NewDecoy struct {
 type Seen struct {
 	Reason string `json:"reason,omitempty" maxLength:"1000"`
 }
+
+// Organization is the one tenant of an installation, with what it asks of everybody.
+type Organization struct {
+	Name  string `json:"name"`
+	Codes bool   `json:"codes" doc:"Whoever signs in with a password must have time-based codes."`
+}
+
+// OrganizationEdit is a change to what the organization asks of everybody; what is
+// not given stays.
+type OrganizationEdit struct {
+	Codes *bool `json:"codes,omitempty"`
+}

@@ -33,7 +33,15 @@ func main() {
 	bin := flag.String("bin", "bin", "folder of the programs")
 	only := flag.String("only", "", "measure only what holds this in its name")
 	handler := flag.Bool("bare", false, "serve what is read from standard input, to be measured beside")
+	without := flag.String("eventless", "", "run a demo in this folder that gives its events up after SIGUSR1, to be measured beside")
 	flag.Parse()
+	if *without != "" {
+		if err := serveEventless(*without); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *handler {
 		fmt.Fprintln(os.Stderr, "bench:", serveBare())
 		os.Exit(1)
@@ -73,7 +81,7 @@ func run(bin, only string) (err error) {
 		name    string
 		measure func() (row, error)
 	}{
-		{"memory of the idle service", func() (row, error) { time.Sleep(5 * time.Second); return b.memory() }}, {"one value", b.value}, {"resolve of 50 over three layers", b.resolve}, {"resolve beside select-only", b.resolveBesideSelect}, {"keep of one secret", b.keep}, {"memory after that", b.memory}, {"a decision", b.decision}, {"verify a million events", b.verification}, {"scale: a million versions", b.scale}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
+		{"memory of the idle service", func() (row, error) { time.Sleep(5 * time.Second); return b.memory() }}, {"one value", b.value}, {"resolve of 50 over three layers", b.resolve}, {"resolve beside select-only", b.resolveBesideSelect}, {"resolve with its durable event", b.withoutEvent}, {"flush at 32 callers", b.flushes(32)}, {"flush at 512 callers", b.flushes(512)}, {"keep of one secret", b.keep}, {"memory after that", b.memory}, {"a decision", b.decision}, {"verify a million events", b.verification}, {"a hidden place", b.hidden}, {"a wrong password", b.signIns}, {"scale: a million versions", b.scale}, {"supply -- true", b.supply}, {"sweep tree", b.tree}, {"sweep history", b.history},
 	} {
 		if !strings.Contains(m.name, only) {
 			continue
@@ -89,7 +97,12 @@ func run(bin, only string) (err error) {
 
 // start starts the demo, on the data that it has, and signs in.
 func (b *bench) start() error {
-	b.process = exec.Command(filepath.Join(b.bin, "adytumd"), "demo", "--home", filepath.Join(b.home, "demo"), "--listen", "127.0.0.1:0", "--output", "json")
+	return b.startAs(exec.Command(filepath.Join(b.bin, "adytumd"), "demo", "--home", filepath.Join(b.home, "demo"), "--listen", "127.0.0.1:0", "--output", "json"))
+}
+
+// startAs starts a demo by a command that writes a line when it is ready.
+func (b *bench) startAs(command *exec.Cmd) error {
+	b.process = command
 	b.process.Stderr = os.Stderr
 	stdout, err := b.process.StdoutPipe()
 	if err != nil {

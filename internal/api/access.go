@@ -59,6 +59,7 @@ func (s *server) access(a huma.API) {
 	s.requests(a)
 	s.proposals(a)
 	s.signingIn(a)
+	s.organization(a)
 	s.alerts(a)
 	signedIn(s, a, operation("list-roles", http.MethodGet, "/roles", "List the roles that can be granted", tagged("access")),
 		func(ctx context.Context, c service.Caller, _ *empty) (*body[[]wire.Role], error) {

@@ -48,7 +48,7 @@ var bodies = map[string]string{
 	"add-team":      `{"name":"extra"}`, "add-member": `{"login":"x@fernhollow.example"}`, "define-role": `{"name":"extra","verbs":["list"]}`,
 	"change-password": `{"old":"x","new":"y"}`, "confirm-code": `{"code":"123456"}`, "remove-code": `{"code":"123456"}`,
 	"add-issuer": `{"name":"runner","url":"https://runner.example"}`, "add-trust": `{"issuer":"runner","subject":"repo:x"}`,
-	"ask-for-role": `{"role":"consumer","project":"loans","hours":4}`, "answer-request": `{"granted":true}`, "answer-proposal": `{"approved":true}`, "see-alert": `{}`, "add-channel": `{"kind":"mail","target":"desk@fernhollow.example"}`, "add-decoy": `{"name":"X","project":"loans"}`, "show-device": `{"code":"BBBB-BBBB"}`, "answer-device": `{"code":"BBBB-BBBB","allowed":true}`, "add-provider": `{"name":"x","url":"https://x.example","clientId":"x","clientSecret":"x"}`,
+	"ask-for-role": `{"role":"consumer","project":"loans","hours":4}`, "answer-request": `{"granted":true}`, "answer-proposal": `{"approved":true}`, "see-alert": `{}`, "edit-organization": `{}`, "add-channel": `{"kind":"mail","target":"desk@fernhollow.example"}`, "add-decoy": `{"name":"X","project":"loans"}`, "show-device": `{"code":"BBBB-BBBB"}`, "answer-device": `{"code":"BBBB-BBBB","allowed":true}`, "add-provider": `{"name":"x","url":"https://x.example","clientId":"x","clientSecret":"x"}`,
 	"freeze": `{"kind":"project","name":"loans"}`, "thaw": `{"kind":"project","name":"loans"}`, "add-client-secret": `{"days":30}`,
 	"add-workload": `{"name":"extra"}`, "add-grant": `{"kind":"person","who":"x@fernhollow.example","role":"observer"}`, "resolve": `{"references":["adytum:KEY"]}`,
 	"commit": `{"edits":[{"name":"A","kind":"setting","value":"1"}]}`, "commit-private": `{"edits":[{"name":"KEY","kind":"secret","value":"1"}]}`,
@@ -61,7 +61,7 @@ func bodyOf(id string) string {
 
 // mayAnyone are the operations that need no more than a sign-in, and answer by
 // what the caller may know of.
-var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true, "list-roles": true, "list-sessions": true, "list-requests": true, "list-proposals": true, "list-decoys": true, "begin-code": true, "end-sessions": true, "show-checkpoint": true, "prove-growth": true}
+var mayAnyone = map[string]bool{"who": true, "sign-out": true, "sign-out-console": true, "list-projects": true, "list-grants": true, "list-roles": true, "list-sessions": true, "list-requests": true, "list-proposals": true, "list-decoys": true, "show-organization": true, "begin-code": true, "end-sessions": true, "show-checkpoint": true, "prove-growth": true}
 
 // aboutOneself are the operations that need no more than a sign-in either, and
 // that the request made here fails for.

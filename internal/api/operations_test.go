@@ -122,6 +122,7 @@ func operationRules() map[string]rule {
 	}
 	all["explain-subject"] = people.with("?kind=person&who="+testkit.OwnerLogin, "")
 	all["add-issuer"] = people.and(everything, access.Manage).with("", `{"name":"runner","url":"nowhere"}`)
+	all["edit-organization"] = people.and(everything, access.Manage).with("", `{}`)
 	all["add-provider"] = people.and(everything, access.Manage).with("", `{"name":"x","url":"nowhere","clientId":"x","clientSecret":"x"}`)
 	all["remove-provider"] = people.and(everything, access.Manage)
 	all["remove-issuer"] = people.and(everything, access.Manage)
@@ -146,7 +147,7 @@ var ofOnesOwn = map[string]bool{
 	"who": true, "sign-out": true, "sign-out-console": true, "change-password": true, "begin-code": true, "confirm-code": true, "remove-code": true,
 	"list-sessions": true, "end-session": true, "end-sessions": true, "list-projects": true, "list-grants": true, "remove-grant": true, "list-roles": true,
 	"show-checkpoint": true, "prove-growth": true,
-	"list-decoys": true, "remove-decoy": true, "show-device": true, "answer-device": true, "list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
+	"show-organization": true, "list-decoys": true, "remove-decoy": true, "show-device": true, "answer-device": true, "list-proposals": true, "answer-proposal": true, "list-requests": true, "ask-for-role": true, "answer-request": true, "take-back-request": true,
 	"remove-project": true, "restore-project": true, "destroy-project": true, "remove-environment": true, "restore-environment": true, "destroy-environment": true,
 }
 

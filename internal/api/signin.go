@@ -93,6 +93,22 @@ func (s *server) signingIn(a huma.API) {
 		})
 }
 
+type organizationEdit struct{ Body wire.OrganizationEdit }
+
+// organization registers what the organization asks of everybody.
+func (s *server) organization(a huma.API) {
+	signedIn(s, a, operation("show-organization", http.MethodGet, "/organization", "Show the organization and what it asks of everybody", tagged("access")),
+		func(ctx context.Context, c service.Caller, _ *empty) (*body[wire.Organization], error) {
+			out, err := s.service.Organization(ctx, c)
+			return &body[wire.Organization]{out}, err
+		})
+	signedIn(s, a, operation("edit-organization", http.MethodPatch, "/organization", "Change what the organization asks of everybody", tagged("access")),
+		func(ctx context.Context, c service.Caller, in *organizationEdit) (*body[wire.Organization], error) {
+			out, err := s.service.EditOrganization(ctx, c, in.Body)
+			return &body[wire.Organization]{out}, err
+		})
+}
+
 func (s *server) cookieValue(r *http.Request, names ...string) string {
 	for _, name := range names {
 		if c, err := r.Cookie(name); err == nil {

@@ -71,7 +71,7 @@ func (a *app) root() *cli.Command {
 			a.remove(), a.restore(), a.destroy(), a.rename(), a.compare(), a.copy(), a.private(), a.importFile(), a.export(),
 			a.needs(), a.check(), a.supply(), a.adopt(),
 			a.sweep(), a.rules(),
-			a.project(), a.environmentCommand(), a.person(), a.welcome(), a.password(), a.code(), a.session(), a.team(), a.workload(), a.issuer(), a.provider(), a.role(), a.grant(), a.request(), a.proposal(), a.explain(), a.freeze(), a.thaw(), a.trail(), a.alert(), a.channel(), a.decoy(),
+			a.organization(), a.project(), a.environmentCommand(), a.person(), a.welcome(), a.password(), a.code(), a.session(), a.team(), a.workload(), a.issuer(), a.provider(), a.role(), a.grant(), a.request(), a.proposal(), a.explain(), a.freeze(), a.thaw(), a.trail(), a.alert(), a.channel(), a.decoy(),
 		},
 		OnUsageError:   func(_ context.Context, cmd *cli.Command, err error, _ bool) error { return wrongUsage(cmd, err) },
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

@@ -47,8 +47,10 @@ type Config struct {
 
 	// Now is the time, nil: the machine's, corrected by the database's. Clock is the
 	// machine's, nil: the system's. They are no settings.
-	Now   func() time.Time `yaml:"-"`
-	Clock func() time.Time `yaml:"-"`
+	Now func() time.Time `yaml:"-"`
+	// Through is for measures alone.
+	Through func(service.Flusher) service.Flusher `yaml:"-"`
+	Clock   func() time.Time                      `yaml:"-"`
 }
 
 // Defaults are what holds where nothing is set.

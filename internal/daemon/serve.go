@@ -98,7 +98,7 @@ func Serve(ctx context.Context, c Config, log *slog.Logger, ready func(url strin
 // service is what the service is made of.
 func (c Config) service(store *storage.Store, log *slog.Logger, fetcher *outside.Fetcher) service.Config {
 	days, _ := c.keepTrailDays() // checked above
-	out := service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Log: log, Redact: redactor(),
+	out := service.Config{Store: store, FlushURL: c.Flush, RootKeys: rootKeys(c.RootKeyFile), Now: c.Now, Clock: c.Clock, Through: c.Through, Log: log, Redact: redactor(),
 		CheckpointFile: c.Checkpoint, KeepTrailDays: days}
 	if fetcher != nil {
 		server, _ := c.mail() // checked above

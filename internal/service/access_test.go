@@ -387,3 +387,52 @@ func TestAGrantIsRemovedByWhoManagesItsPlaceOrItsNames(t *testing.T) {
 	grant(t, owner, wire.NewGrant{Kind: "person", Who: "tomasz@fernhollow.example", Role: "steward", Project: "loans"})
 	require.NoError(t, steward.RemoveGrant(ctx, whole.ID))
 }
+
+// Keys that must be unique, and what is refused before they are looked at, tell
+// nothing of names that one may not list.
+func TestUniqueNamesTellNothingToWhoMayNotListThem(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, secretEdit("A_OPEN", "x"), secretEdit("B_HIDDEN", "x"))
+	_, err := owner.DefineRole(ctx, wire.NewRole{Name: "letterbox", Verbs: []string{"list", "write", "remove"}})
+	require.NoError(t, err)
+	c := person(t, s, owner, "priya@fernhollow.example", "", live)
+	_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "person", Who: "priya@fernhollow.example", Role: "letterbox", Project: "loans", Environment: "live", Names: "A_*"})
+	require.NoError(t, err)
+	change := func(edits ...wire.Edit) error {
+		_, err := c.Change(ctx, live, client.AnyRevision, wire.ChangeRequest{Edits: edits})
+		return err
+	}
+	for what, act := range map[string]func(name string) error{
+		"rename to":     func(name string) error { return change(wire.Edit{Act: "rename", Name: "A_OPEN", To: name}) },
+		"rename":        func(name string) error { return change(wire.Edit{Act: "rename", Name: name, To: "A_NEW"}) },
+		"keep":          func(name string) error { return change(secretEdit(name, "y")) },
+		"remove":        func(name string) error { return change(wire.Edit{Act: "remove", Name: name}) },
+		"restore":       func(name string) error { return change(wire.Edit{Act: "restore", Name: name}) },
+		"revert":        func(name string) error { return change(wire.Edit{Act: "revert", Name: name, Version: 1}) },
+		"keep with one": func(name string) error { return change(secretEdit("A_OPEN", "y"), secretEdit(name, "y")) },
+		"show":          func(name string) error { _, err := c.Entry(ctx, live, name); return err },
+		"copy": func(name string) error {
+			_, err := c.Copy(ctx, live, client.Commit{Base: client.AnyRevision}, wire.CopyRequest{From: wire.PlaceID(staging), Names: []string{name}})
+			return err
+		},
+	} {
+		there, missing := act("B_HIDDEN"), act("B_NOWHERE")
+		require.Error(t, there, what)
+		assert.Equal(t, status(missing), status(there), what)
+		assert.Equal(t, strings.ReplaceAll(missing.Error(), "B_NOWHERE", "X"), strings.ReplaceAll(there.Error(), "B_HIDDEN", "X"), what)
+	}
+	// A project and a person are added by those who may know of all.
+	for what, act := range map[string]func(name string) error{
+		"a project": func(name string) error { _, err := c.AddProject(ctx, name); return err },
+		"a person": func(name string) error {
+			_, err := c.AddPerson(ctx, wire.NewPerson{Login: name + "@fernhollow.example", Name: "X"})
+			return err
+		},
+		"a team":     func(name string) error { _, err := c.AddTeam(ctx, name); return err },
+		"a workload": func(name string) error { _, err := c.AddWorkload(ctx, name); return err },
+	} {
+		there, missing := act("loans"), act("nowhere")
+		require.Error(t, there, what)
+		assert.Equal(t, missing.Error(), there.Error(), what)
+	}
+}

@@ -125,6 +125,10 @@ func (k *keyring) loadDirectory(tx *storage.Tx) (*directory, error) {
 			return nil, fmt.Errorf("the role %s: %w", r.Name, err)
 		}
 	}
+	// Who has yet to set up the codes that everybody is asked for may do nothing.
+	for _, who := range lackingCodes(stored) {
+		rules.Frozen = append(rules.Frozen, access.Frozen{Subject: who})
+	}
 	for _, f := range stored.Frozen {
 		rules.Frozen = append(rules.Frozen, frozenOf(f))
 	}
@@ -181,6 +185,27 @@ func (d *directory) index(all []storage.Layer) {
 	d.names = string(names.Sum(nil))
 }
 
+// lackingCodes are the people whom the organization asks for codes and who have
+// none.
+func lackingCodes(d *storage.Directory) (all []access.Subject) {
+	if !d.Organization.Codes {
+		return nil
+	}
+	has := map[int64]bool{}
+	for _, f := range d.Factors {
+		has[f.PersonID] = f.ConfirmedAt != nil
+	}
+	for _, a := range d.Accounts {
+		has[a.PersonID] = true
+	}
+	for _, p := range d.People {
+		if !has[p.ID] {
+			all = append(all, access.Subject{Kind: access.Person, ID: p.ID})
+		}
+	}
+	return all
+}
+
 // directoryManifest signs everything that access is decided on. A person's name
 // is left out, so that it can be erased.
 func (k *keyring) directoryManifest(d *storage.Directory) []byte {
@@ -189,6 +214,9 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		rows = append(rows, envelope.Row{Key: kind + envelope.Number(id), Parts: parts})
 	}
 	at := func(t time.Time) string { return envelope.Number(t.UnixMicro()) }
+	if d.Organization.Codes {
+		add("policy", 0, "codes")
+	}
 	for _, p := range d.Projects {
 		add("project", p.ID, p.Name, envelope.Number(int64(p.KeepRemovedDays)), envelope.Number(int64(p.MaxAgeDays)), moment(p.RemovedAt), moment(p.PurgeAt), moment(p.DestroyedAt))
 	}

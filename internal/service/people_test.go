@@ -239,3 +239,70 @@ func TestAResetAndARemovalEndEverything(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, v.Whole)
 }
+
+func TestTheOrganizationAsksEverybodyForCodes(t *testing.T) {
+	s, owner := loans(t)
+	keep(t, owner, live, secretEdit("KEY", "value"))
+	reader := person(t, s, owner, "priya@fernhollow.example", "consumer", live)
+	w, err := owner.AddWorkload(ctx, "loans-server")
+	require.NoError(t, err)
+	_, err = owner.AddGrant(ctx, wire.NewGrant{Kind: "workload", Who: "loans-server", Role: "consumer", Project: "loans"})
+	require.NoError(t, err)
+	yes, no := true, false
+	_, err = owner.EditOrganization(ctx, wire.OrganizationEdit{Codes: &yes})
+	require.Equal(t, http.StatusConflict, status(err), "nobody shuts themselves out")
+	f, err := owner.BeginCode(ctx)
+	require.NoError(t, err)
+	code, err := totp.GenerateCode(f.Secret, time.Now())
+	require.NoError(t, err)
+	_, err = owner.ConfirmCode(ctx, code)
+	require.NoError(t, err)
+	_, err = reader.EditOrganization(ctx, wire.OrganizationEdit{Codes: &yes})
+	require.Equal(t, http.StatusForbidden, status(err))
+	o, err := owner.EditOrganization(ctx, wire.OrganizationEdit{Codes: &yes})
+	require.NoError(t, err)
+	assert.True(t, o.Codes)
+
+	// At once, for those who are signed in already, on every way to a value.
+	other := moved(t, reader, second(t, s).URL)
+	for _, c := range []*client.Client{reader, other} {
+		_, err = c.Value(ctx, live, "KEY")
+		require.Contains(t, []int{http.StatusForbidden, http.StatusNotFound}, status(err))
+		_, err = c.Resolve(ctx, live, []string{"adytum:KEY"}, nil)
+		require.Contains(t, []int{http.StatusForbidden, http.StatusNotFound}, status(err))
+		_, err = c.Organization(ctx)
+		require.Equal(t, http.StatusForbidden, status(err))
+		assert.Contains(t, err.Error(), "adytum code add")
+		_, err = c.Who(ctx)
+		require.NoError(t, err)
+	}
+	server := anonymous(t, s)
+	_, err = server.SignInWorkload(ctx, w.ClientID, w.ClientSecret)
+	require.NoError(t, err)
+	_, err = server.Value(ctx, live, "KEY")
+	require.NoError(t, err, "workloads have no codes")
+
+	f, err = reader.BeginCode(ctx)
+	require.NoError(t, err)
+	code, err = totp.GenerateCode(f.Secret, time.Now())
+	require.NoError(t, err)
+	_, err = reader.ConfirmCode(ctx, code)
+	require.NoError(t, err)
+	_, err = reader.Value(ctx, live, "KEY")
+	require.NoError(t, err)
+	page, err := owner.FindEvents(ctx, client.TrailQuery{Kind: "person", Who: "priya@fernhollow.example", Action: "session.use", Outcome: "refused"}, "", 10)
+	require.NoError(t, err)
+	assert.NotEmpty(t, page.Events)
+	_, err = owner.EditOrganization(ctx, wire.OrganizationEdit{Codes: &no})
+	require.NoError(t, err)
+
+	// As the database's owner: asking nobody any more is noticed.
+	_, err = owner.EditOrganization(ctx, wire.OrganizationEdit{Codes: &yes})
+	require.NoError(t, err)
+	s.Stop()
+	require.Positive(t, s.SQL(t, "UPDATE organization SET codes = false"))
+	if err := s.TryServe(t); err == nil {
+		_, err = moved(t, owner, s.URL).Projects(ctx)
+		assert.Equal(t, http.StatusInternalServerError, status(err))
+	}
+}

@@ -19,15 +19,10 @@ import (
 	"adytum.example/internal/storage"
 )
 
-// flusher makes a batch durable; after an error the outcome is unknown.
-type flusher interface {
-	Flush(ctx context.Context, b trail.Batch, layers, tokens []int64) (storage.Heads, error)
-}
-
 // recorder is this instance's reader lane: one goroutine that gives events their
 // seqs and flushes what waits, up to a batch, without a timer.
 type recorder struct {
-	flusher flusher
+	flusher Flusher
 	key     *secret.Key
 	lane    atomic.Pointer[string]
 	now     func() time.Time
@@ -67,7 +62,7 @@ const (
 	flushTries   = 3
 )
 
-func newRecorder(f flusher, key *secret.Key, now func() time.Time, log *slog.Logger) *recorder {
+func newRecorder(f Flusher, key *secret.Key, now func() time.Time, log *slog.Logger) *recorder {
 	r := &recorder{flusher: f, key: key, now: now, log: log, queue: make(chan *waiting, queueLength), done: make(chan struct{})}
 	r.openLane()
 	go r.run()

@@ -72,6 +72,8 @@ type Config struct {
 	Redact func(string) string
 	// Identities signs people in through providers; nil: none.
 	Identities Identities
+	// Through wraps what makes events durable, for measures alone; nil: nothing does.
+	Through func(Flusher) Flusher
 	// Messenger sends alerts; nil: they are kept and not sent.
 	Messenger Messenger
 	// CheckpointFile is where the newest checkpoint of the trail is kept beside the
@@ -123,12 +125,16 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	through := Flusher(flusher)
+	if c.Through != nil {
+		through = c.Through(flusher)
+	}
 	if durable, err := c.Store.Durable(ctx); err == nil && !durable {
 		c.Log.Warn("the database runs with fsync or full_page_writes off: what is acknowledged may be lost in a crash")
 	}
 	s := &Service{
 		store: c.Store, keys: keys, flusher: flusher, now: c.Now, clock: machine, checkpointFile: c.CheckpointFile, keepTrailDays: c.KeepTrailDays, log: c.Log, redact: c.Redact,
-		recorder: newRecorder(flusher, keys.trail, c.Now, c.Log),
+		recorder: newRecorder(through, keys.trail, c.Now, c.Log),
 		argon:    make(chan struct{}, argonParallel),
 		layers:   newLayerCache(), sealed: newSealedCache(), tokens: newTokenCache(),
 		asked: newBounded[string](20_000, func(*asked) int { return 1 }), plans: newPlanCache(), outside: c.Outside, identities: c.Identities, messenger: c.Messenger,

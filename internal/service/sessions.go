@@ -34,6 +34,9 @@ func (s *Service) Recognize(token secret.Value, from netip.Addr) (Caller, bool) 
 	if !found || d == nil || s.halted.Load() != nil || d.revoked[known.row.ID] || d.revoked[known.row.Family] || !s.now().Before(known.row.ExpiresAt) {
 		return Caller{}, false
 	}
+	if d.organization.Codes && d.lacksCodes(known.subject) {
+		return Caller{}, false // what is in memory may be older than their codes
+	}
 	return Caller{Subject: known.subject, Token: known.row.ID, Family: known.row.Family, ExpiresAt: known.row.ExpiresAt, From: from, directory: d}, true
 }
 

@@ -67,6 +67,11 @@ func (tx *Tx) SaveOrganization(revision int64, manifest []byte) error {
 	return tx.db.Model(&Organization{}).Where("id = 1").Updates(map[string]any{"revision": revision, "manifest": manifest}).Error
 }
 
+// SaveOrganizationPolicy writes what the organization asks of everybody.
+func (tx *Tx) SaveOrganizationPolicy(o Organization) error {
+	return classify(tx.db.Model(&Organization{}).Where("id = 1").Updates(map[string]any{"codes": o.Codes}).Error)
+}
+
 // Directory reads the whole directory. It widens the transaction's scope to all
 // projects, since environments belong to theirs, and leaves it so.
 func (tx *Tx) Directory() (*Directory, error) {

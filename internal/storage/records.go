@@ -11,6 +11,7 @@ type Organization struct {
 	Name      string
 	Revision  int64
 	Manifest  []byte
+	Codes     bool // everybody with a password must have codes
 	CreatedAt time.Time
 }
 
