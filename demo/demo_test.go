@@ -68,7 +68,7 @@ func TestTheDemoStartsEndsAndGoesOn(t *testing.T) {
 			first := start(t, home)
 			assert.Equal(t, home, first.Home)
 			require.Len(t, first.People, 4)
-			require.Len(t, first.Workloads, 3)
+			require.Len(t, first.Workloads, 4)
 			require.Len(t, first.Repositories, 3)
 
 			// A second demo on the same home while the first runs.

@@ -144,7 +144,9 @@ var shots = []struct{ name, commands string }{
 	{"client-supply", "adytum needs -e workshop; adytum supply -e workshop -- bin/report; A=adytum:PGPASWORD adytum supply -e live --expand A -- bin/report"},
 	{"client-sweep-history", "adytum sweep history"},
 	{"client-access", "adytum explain PGPASSWORD -p loans -e live; adytum grant add editor --person priya@fernhollow.example -p loans -e live --names PG* --until 8h --dry-run; adytum freeze --project loans --because caution; adytum value PGPASSWORD -p loans -e live; adytum thaw --project loans"},
-	{"client-trail", "adytum trail --limit 12; adytum trail verify"},
+	{"client-proposal", "adytum environment edit live -p notices --approval; adytum keep --setting SEND_AT=05:30 -p notices -e live -b readers-rise-early; adytum proposal list; adytum proposal show 1"},
+	{"client-alerts", "adytum keep OLD_MASTER_KEY --random -p loans -e live; adytum decoy add OLD_MASTER_KEY -p loans -e live; adytum channel add mail desk@fernhollow.example; adytum value OLD_MASTER_KEY -p loans -e live > /dev/null; adytum trail checkpoint > checkpoint; adytum alert list"},
+	{"client-trail", "adytum trail --limit 8; adytum trail verify; adytum trail checkpoint; adytum trail prove organization:3 --to proof; adytum trail verify --proof proof"},
 }
 
 func (p *pictures) terminal() error {
@@ -160,7 +162,7 @@ func (p *pictures) terminal() error {
 		switch s.name {
 		case "client-trail":
 			who = p.demo.People[3]
-		case "client-access":
+		case "client-access", "client-proposal", "client-alerts":
 			who = p.demo.People[0]
 		}
 		if err := p.shot(display, s.name, s.commands, who); err != nil {

@@ -56,6 +56,9 @@ var bodies = map[string]string{
 }
 
 func bodyOf(id string) string {
+	if body, own := bodies[id]; own {
+		return body
+	}
 	return bodies[strings.TrimSuffix(strings.TrimSuffix(id, "-common"), "-organization")]
 }
 

@@ -91,6 +91,15 @@ func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 		"a token's end put off":         "UPDATE tokens SET expires_at = expires_at + interval '1 year'",
 		"a token given to another":      "UPDATE tokens SET subject_id = subject_id + 1",
 		"a revocation taken back":       "DELETE FROM revoked_tokens",
+		"an approval lifted":            "UPDATE environments SET approval = NOT approval",
+		"a provider exchanged":          "UPDATE providers SET url = 'https://elsewhere.example'",
+		"a provider's secret exchanged": "UPDATE providers SET sealed = set_byte(sealed, 20, get_byte(sealed, 20) # 1)",
+		"an account given to another":   "UPDATE accounts SET subject = 'another'",
+		"a channel led elsewhere":       "UPDATE channels SET target = 'elsewhere@fernhollow.example'",
+		"a decoy unmarked":              "DELETE FROM decoys",
+		"codes asked of nobody":         "UPDATE organization SET codes = NOT codes",
+		"where a lane ends, set back":   "UPDATE trail_heads SET seq = seq - 1 WHERE seq > 1",
+		"a checkpoint altered":          "UPDATE checkpoints SET note = replace(encode(note, 'escape'), 'time 2', 'time 1')::bytea",
 	}
 	for name, statement := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -138,10 +147,19 @@ func TestAlteredRowsAreNoticedWhenTheyAreUsed(t *testing.T) {
 // limited makes one of everything that access is decided on.
 func limited(t *testing.T, s *testkit.Service, owner *client.Client) {
 	t.Helper()
+	p := testkit.NewProvider(t)
+	_, err := owner.AddProvider(ctx, wire.NewProvider{Name: "fernhollow", URL: p.URL, ClientID: p.ClientID, ClientSecret: p.ClientSecret})
+	require.NoError(t, err)
+	_, err = owner.AddPerson(ctx, wire.NewPerson{Login: "noor@fernhollow.example", Name: "Noor", Provider: "fernhollow"})
+	require.NoError(t, err)
+	_, err = owner.AddChannel(ctx, wire.NewChannel{Kind: "mail", Target: "desk@fernhollow.example"})
+	require.NoError(t, err)
+	_, err = owner.AddDecoy(ctx, wire.NewDecoy{Name: "OLD", Project: "loans", Environment: "live"})
+	require.NoError(t, err)
 	end := time.Now().Add(time.Hour)
 	c := person(t, s, owner, "priya@fernhollow.example", "", whole)
 	grant(t, owner, wire.NewGrant{Kind: "person", Who: "priya@fernhollow.example", Role: "consumer", Project: "loans", Names: "DB_*", Until: &end, From: []string{"192.0.2.0/24"}})
-	_, err := owner.AddTeam(ctx, "desk")
+	_, err = owner.AddTeam(ctx, "desk")
 	require.NoError(t, err)
 	_, err = owner.DefineRole(ctx, wire.NewRole{Name: "rotator", Verbs: []string{"list", "write"}})
 	require.NoError(t, err)

@@ -15,11 +15,11 @@ import (
 // keys goes into a part of its own. Tokens are left out: after a recovery
 // everyone signs in anew.
 var (
-	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "factors", "invitations", "teams", "team_members", "workloads", "client_secrets", "issuers", "trusts", "providers", "accounts", "channels", "decoys", "revoked_tokens",
+	DataTables = []string{"organization", "root_keys", "projects", "people", "person_names", "factors", "invitations", "teams", "team_members", "workloads", "client_secrets", "issuers", "trusts", "providers", "accounts", "channels", "decoys", "alerts", "revoked_tokens",
 		"environments", "roles", "grants", "role_requests", "frozen", "layers", "entries", "versions", "changes", "trail_batches", "trail_order", "trail_tiles", "trail_heads", "checkpoints", "trail_forgotten"}
 	KeyTables = []string{"project_keys", "version_keys"}
 	// NotBackedUp are the tables that a recovered installation begins without.
-	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "used_signed", "last_uses", "proposals", "refresh_tokens", "devices", "baselines", "alerts", "deliveries"}
+	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "used_signed", "last_uses", "proposals", "refresh_tokens", "devices", "baselines", "deliveries"}
 )
 
 // Dump is a connection that reads all tables as of one moment.
