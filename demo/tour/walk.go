@@ -250,7 +250,7 @@ func (t *tour) approval() error {
 		func() error { return t.as("Ines Okafor") },
 		t.command("", ends(0, "is changed"), "adytum", "environment", "edit", "live", "-p", "notices", "--approval"),
 		t.command("", ends(0, "is editor in notices/live"), "adytum", "grant", "add", "editor", "--person", "tomasz@fernhollow.example", "-p", "notices", "-e", "live"),
-		t.command("", ends(0, "needs another person's approval", "proposed as 1"), "adytum", "keep", "--setting", "SEND_AT=05:30", "-p", "notices", "-e", "live", "--because", "readers get up early"),
+		t.command("", ends(0, "need another person's approval", "Proposed as 1"), "adytum", "keep", "--setting", "SEND_AT=05:30", "-p", "notices", "-e", "live", "--because", "readers get up early"),
 		t.command("", ends(4, "somebody else approves what you have proposed"), "adytum", "proposal", "approve", "1"),
 		func() error { return t.as("Tomasz Lindqvist") },
 		t.command("", ends(0, "Ines Okafor", "SEND_AT"), "adytum", "proposal", "list"),

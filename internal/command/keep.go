@@ -400,7 +400,7 @@ func whatOf(c wire.Change) string {
 func (a *app) sayChange(place client.Place, change wire.Change) {
 	switch {
 	case change.Proposal > 0:
-		a.say("%s needs another person's approval for this, so nothing is changed yet. It is proposed as %d; \"adytum proposal approve %d\" by somebody else does it:", placeName(place), change.Proposal, change.Proposal)
+		a.say("Nothing is changed yet: changes of %s need another person's approval. Proposed as %d:", placeName(place), change.Proposal)
 	case change.DryRun:
 		a.say("This would make revision %d of %s; nothing was done:", change.Revision, placeName(place))
 	default:
@@ -420,10 +420,17 @@ func (a *app) sayChange(place client.Place, change wire.Change) {
 		if e.To != "" {
 			to = " to " + printable(e.To)
 		}
-		a.say("  %s %s%s (%s)", printable(e.Name), e.Act, to, strings.Join(facts, ", "))
+		act := e.Act
+		if change.Proposal > 0 {
+			act = "to be " + act
+		}
+		a.say("  %s %s%s (%s)", printable(e.Name), act, to, strings.Join(facts, ", "))
 		for _, w := range e.Warnings {
 			a.say("    warning: %s", printable(w))
 		}
+	}
+	if change.Proposal > 0 {
+		a.say("Somebody else does it with \"adytum proposal approve %d\".", change.Proposal)
 	}
 	if len(change.Refers) > 0 {
 		a.say("These still refer to a name that is gone: %s", printable(strings.Join(change.Refers, ", ")))

@@ -249,7 +249,8 @@ func (a *app) editEnvironment(ctx context.Context, cmd *cli.Command, c *client.C
 	}
 	out, err := c.EditEnvironment(ctx, p, e)
 	if err == nil && out.Proposal > 0 {
-		a.say("Changes of %s/%s need another person's approval, so nothing is changed yet: this is proposal %d, and \"adytum proposal approve %d\" by somebody else does it.", printable(p.Project), printable(p.Environment), out.Proposal, out.Proposal)
+		a.say("Nothing is changed yet: changes of %s/%s need another person's approval. Proposed as %d.", printable(p.Project), printable(p.Environment), out.Proposal)
+		a.say("Somebody else does it with \"adytum proposal approve %d\".", out.Proposal)
 	} else if err == nil {
 		a.say("The environment %s/%s is changed.", printable(p.Project), printable(out.Name))
 		a.sayRefers(out.Refers)

@@ -24,7 +24,7 @@ func TestASecondPersonApproves(t *testing.T) {
 	says(t, sh.OK(t, "", "proposal", "list"), 0, "Nothing waits for approval.")
 	sh.OK(t, "", "environment", "edit", "live", "--approval")
 	assert.Contains(t, sh.OK(t, "", "environment", "list").Stdout, "by another")
-	says(t, sh.OK(t, "one two three four", "keep", "KEY", "--stdin", "--because", "a start"), 0, "loans/live needs another person's approval", "It is proposed as 1", "KEY added")
+	says(t, sh.OK(t, "one two three four", "keep", "KEY", "--stdin", "--because", "a start"), 0, "changes of loans/live need another person's approval. Proposed as 1", "KEY to be added", "adytum proposal approve 1")
 	says(t, sh.Run(t, "", "value", "KEY"), 1)
 	says(t, sh.Run(t, "", "proposal", "approve", "1"), 4, "somebody else approves what you have proposed")
 	assert.Regexp(t, `1\s+Ines Okafor\s+loans/live\s+KEY added \(secret\)\s+a start`, tomasz.OK(t, "", "proposal", "list").Stdout)
@@ -34,7 +34,7 @@ func TestASecondPersonApproves(t *testing.T) {
 	says(t, tomasz.OK(t, "", "proposal", "approve", "1", "--because", "fine"), 0, "loans/live is now at revision 1", "KEY added")
 	assert.Equal(t, "one two three four", sh.OK(t, "", "value", "KEY").Stdout)
 
-	says(t, sh.OK(t, "", "environment", "edit", "live", "--approval=false"), 0, "this is proposal 2")
+	says(t, sh.OK(t, "", "environment", "edit", "live", "--approval=false"), 0, "Proposed as 2")
 	assert.Contains(t, tomasz.OK(t, "", "proposal", "show", "2").Stdout, "changes need approval: no, was yes")
 	says(t, tomasz.OK(t, "", "proposal", "decline", "2"), 0, "Declined; nothing was changed.")
 	says(t, tomasz.Run(t, "", "proposal", "approve", "2"), 1, "there is no proposal 2 that waits for you")
