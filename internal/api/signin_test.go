@@ -65,7 +65,7 @@ func TestASignInGoesOnByRefreshTokens(t *testing.T) {
 		_, err := c.Refresh(ctx, wrong)
 		assert.ErrorIs(t, err, client.ErrNotSignedIn, "%q", wrong)
 	}
-	assert.Zero(t, s.SQL(t, "SELECT FROM refresh_tokens WHERE position($1::bytea IN hash) > 0 OR position($1::bytea IN upstream) > 0", []byte(successors[0])), "stored as a hash")
+	assert.Zero(t, s.SQL(t, "SELECT FROM refresh_tokens WHERE position($1::bytea IN hash) > 0", []byte(successors[0])), "stored as a hash")
 }
 
 func TestARefreshTokenThatIsUsedAgainEndsTheSignIn(t *testing.T) {
@@ -299,6 +299,18 @@ func (b browser) who(s *testkit.Service) (status int, body string) {
 	return answer.StatusCode, string(content)
 }
 
+// allow lets a device in with the browser's session.
+func (b browser) allow(s *testkit.Service, code string) int {
+	b.t.Helper()
+	answer, err := b.Post(s.URL+"/api/v1/devices/answer", "application/json", strings.NewReader(`{"code":"`+code+`","allowed":true}`))
+	require.NoError(b.t, err)
+	require.NoError(b.t, answer.Body.Close())
+	return answer.StatusCode
+}
+
+// newBrowserLike is another window of the same browser.
+func newBrowserLike(b browser) browser { return browser{&http.Client{Jar: b.Jar}, b.t} }
+
 func (b browser) refresh(s *testkit.Service) int {
 	b.t.Helper()
 	answer, err := b.Post(s.URL+"/api/v1/console/session/refresh", "application/json", nil)
@@ -337,13 +349,38 @@ func TestSigningInThroughAProvider(t *testing.T) {
 
 	// While the provider is away nothing goes on, and nothing ends.
 	p.Away(true)
+	assert.Equal(t, http.StatusOK, b.refresh(s), "it was asked a moment ago")
+	s.Later(2 * time.Minute)
 	assert.Equal(t, http.StatusServiceUnavailable, b.refresh(s))
 	assert.Equal(t, "/sign-in?provider=away", newBrowser(t).signIn(s, "priya@fernhollow.example", "/").RequestURI())
 	p.Away(false)
 	assert.Equal(t, http.StatusOK, b.refresh(s))
 
-	// The sign-in ends when the provider's account does, at the next refresh.
+	// A device that they let in is theirs too.
+	device, err := client.New(s.URL)
+	require.NoError(t, err)
+	asked, err := device.AskDevice(ctx, "desk")
+	require.NoError(t, err)
+	fresh := newBrowser(t)
+	fresh.signIn(s, "priya@fernhollow.example", "/")
+	require.Equal(t, http.StatusNoContent, fresh.allow(s, asked.UserCode))
+	let, err := device.TakeDevice(ctx, asked.DeviceCode)
+	require.NoError(t, err)
+	s.Later(2 * time.Minute)
+	// Many at once ask the provider once, which replaces its token each time.
+	var group sync.WaitGroup
+	for range 5 {
+		group.Go(func() { assert.Equal(t, http.StatusOK, newBrowserLike(b).refresh(s)) })
+	}
+	group.Wait()
+	next, err := device.Refresh(ctx, let.Refresh)
+	require.NoError(t, err)
+
+	// Every sign-in ends when the provider's account does, at the next refresh.
 	p.Close("priya@fernhollow.example")
+	s.Later(2 * time.Minute)
+	_, err = device.Refresh(ctx, next.Refresh)
+	assert.ErrorIs(t, err, client.ErrNotSignedIn)
 	assert.Equal(t, http.StatusUnauthorized, b.refresh(s))
 	status, _ = b.who(s)
 	assert.Equal(t, http.StatusUnauthorized, status, "every token of the sign-in ends")

@@ -89,10 +89,11 @@ func obtained(tx *storage.Tx, who access.Subject) ([]*exposure, error) {
 			switch {
 			case e.Actor != actor || !revealing[e.Action]:
 			case e.NotSent:
-				if withheld[e.Lane] == nil {
-					withheld[e.Lane] = map[int64]bool{}
+				lane, seq := e.Withdrawn()
+				if withheld[lane] == nil {
+					withheld[lane] = map[int64]bool{}
 				}
-				withheld[e.Lane][e.Count] = true
+				withheld[lane][seq] = true
 			case e.Outcome == trail.Allowed:
 				events = append(events, e)
 			}

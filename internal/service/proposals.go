@@ -343,7 +343,15 @@ func (s *Service) apply(op *operation, row storage.Proposal, of proposed) (wire.
 	place := op.dir.placeOf(access.Where{Project: row.ProjectID, Environment: row.EnvironmentID})
 	if of.Edit != nil {
 		out := wire.Change{Layer: place.String(), Effects: []wire.Effect{}, Reason: row.Reason, Author: op.dir.subjectName(proposer(row))}
-		_, err := s.editEnvironment(op, place, *of.Edit, of.Was, taken)
+		_, err := s.editEnvironment(op, place, *of.Edit, of.Was, func(tx *storage.Tx) (err error) {
+			// The one who approves must be allowed to at this moment as well.
+			if op.as(approver, func() { err = op.mayApprove(row, of) }); err != nil {
+				return err
+			}
+			return taken(tx)
+		})
+		op.caller = approver
+		out.Approver = approver.Name()
 		return out, err
 	}
 	reason := op.event.Reason

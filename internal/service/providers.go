@@ -274,7 +274,10 @@ func (s *Service) EndProvider(ctx context.Context, cookie, state, code, callback
 	if d, err = s.snapshotDirectory(ctx); err != nil {
 		return out, "", err
 	}
-	out, err = s.signedIn(ctx, d, opening{who: who, kind: access.PersonToken, from: from, goesOn: true, provider: p.ID, upstream: said.Refresh})
+	if err := s.keepUpstream(ctx, who.ID, said.Refresh); err != nil {
+		return out, "", err
+	}
+	out, err = s.signedIn(ctx, d, opening{who: who, kind: access.PersonToken, from: from, goesOn: true})
 	return out, pending.To, err
 }
 

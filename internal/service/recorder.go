@@ -46,8 +46,14 @@ type waiting struct {
 
 type flushed struct {
 	heads storage.Heads
-	seq   int64
+	at    stand
 	err   error
+}
+
+// stand is where an event stands.
+type stand struct {
+	lane string
+	seq  int64
 }
 
 // flight is a batch with the events in it.
@@ -89,18 +95,18 @@ func (r *recorder) close() {
 
 // release makes an event durable and returns the true state at that moment. No
 // value may be answered before it has returned without error.
-func (r *recorder) release(ctx context.Context, e trail.Event, layers []int64, token int64) (storage.Heads, int64, error) {
+func (r *recorder) release(ctx context.Context, e trail.Event, layers []int64, token int64) (storage.Heads, stand, error) {
 	w := &waiting{event: e, layers: layers, token: token, result: make(chan flushed, 1)}
 	select {
 	case r.queue <- w:
 	case <-ctx.Done():
-		return storage.Heads{}, 0, ctx.Err()
+		return storage.Heads{}, stand{}, ctx.Err()
 	}
 	select {
 	case f := <-w.result:
-		return f.heads, f.seq, f.err
+		return f.heads, f.at, f.err
 	case <-ctx.Done():
-		return storage.Heads{}, 0, ctx.Err()
+		return storage.Heads{}, stand{}, ctx.Err()
 	}
 }
 
@@ -178,7 +184,7 @@ func (r *recorder) flush(all []*waiting) {
 			all = slices.Concat(unwaited(r.unsure.all), all)
 			r.openLane()
 		} else if err != nil {
-			r.answer(all, storage.Heads{}, 0, err)
+			r.answer(all, storage.Heads{}, stand{}, err)
 			return
 		}
 		r.unsure = nil
@@ -195,7 +201,7 @@ func (r *recorder) flush(all []*waiting) {
 	if err != nil {
 		r.unsure = f
 	}
-	r.answer(all, heads, f.batch.First, err)
+	r.answer(all, heads, stand{f.batch.Lane, f.batch.First}, err)
 }
 
 // unwaited are the events of a batch that nobody waited for. Who waited was
@@ -254,10 +260,10 @@ func (r *recorder) write(f *flight) (heads storage.Heads, err error) {
 	return heads, fmt.Errorf("%w: the trail could not be written", storage.ErrUnavailable)
 }
 
-func (r *recorder) answer(all []*waiting, heads storage.Heads, first int64, err error) {
+func (r *recorder) answer(all []*waiting, heads storage.Heads, first stand, err error) {
 	for i, w := range all {
 		if w.result != nil {
-			w.result <- flushed{heads, first + int64(i), err}
+			w.result <- flushed{heads, stand{first.lane, first.seq + int64(i)}, err}
 		}
 	}
 }

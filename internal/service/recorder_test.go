@@ -97,10 +97,10 @@ func TestNothingIsReleasedWithoutItsDurableEventAndNoneIsLostOrDoubled(t *testin
 			for i := range 120 {
 				group.Go(func() {
 					action := fmt.Sprintf("test.%d", i)
-					_, seq, err := r.release(context.Background(), event(action), nil, 0)
+					_, at, err := r.release(context.Background(), event(action), nil, 0)
 					if err == nil {
 						mu.Lock()
-						released[action] = seq
+						released[action] = at.seq
 						mu.Unlock()
 					}
 				})
@@ -135,9 +135,9 @@ func TestAFlushThatFailsRefusesAllThatWait(t *testing.T) {
 	m.mu.Lock()
 	m.fail = nil
 	m.mu.Unlock()
-	_, seq, err := r.release(context.Background(), event("a.c"), nil, 0)
+	_, at, err := r.release(context.Background(), event("a.c"), nil, 0)
 	require.NoError(t, err)
-	assert.EqualValues(t, 2, seq, "the seq of the failed event is not used for another")
+	assert.EqualValues(t, 2, at.seq, "the seq of the failed event is not used for another")
 	assert.Empty(t, verify().Problems)
 }
 
@@ -243,10 +243,10 @@ func TestALaneThatWasClosedByAnotherIsLeft(t *testing.T) {
 			m.batches[fmt.Sprint(first, 2)] = closing
 			m.order = append(m.order, closing)
 			m.mu.Unlock()
-			_, seq, err := r.release(context.Background(), event("a.second"), nil, 0)
+			_, at, err := r.release(context.Background(), event("a.second"), nil, 0)
 			require.NoError(t, err)
 			assert.NotEqual(t, first, r.laneName())
-			assert.LessOrEqual(t, seq, int64(2))
+			assert.LessOrEqual(t, at.seq, int64(2))
 			v := verify()
 			assert.Empty(t, v.Problems)
 			actions := map[string]int{}

@@ -9,7 +9,6 @@ import (
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
 	"adytum.example/internal/core/envelope"
-	"adytum.example/internal/core/identity"
 	"adytum.example/internal/core/secret"
 	"adytum.example/internal/core/trail"
 	"adytum.example/internal/storage"
@@ -28,38 +27,31 @@ var errRefresh = problem(Unauthenticated, "the sign-in has ended; sign in anew")
 
 // opening says how a sign-in is to be opened.
 type opening struct {
-	who      access.Subject
-	kind     access.TokenKind
-	life     time.Duration
-	name     string // that was signed in with, for the delays after failures
-	from     netip.Addr
-	goesOn   bool // with a refresh token
-	provider int64
-	upstream secret.Value // the provider's own refresh token
+	who    access.Subject
+	kind   access.TokenKind
+	life   time.Duration
+	name   string // that was signed in with, for the delays after failures
+	from   netip.Addr
+	goesOn bool // with a refresh token
 }
 
 // openFamily writes the first refresh token of a sign-in.
 func (s *Service) openFamily(tx *storage.Tx, o opening, token storage.Token) (secret.Value, error) {
 	refresh := access.NewToken(access.RefreshToken)
-	row := storage.RefreshToken{Hash: access.HashToken(refresh), Family: token.ID, PersonID: o.who.ID, ProviderID: o.provider, OpenedFrom: o.from.String(),
+	row := storage.RefreshToken{Hash: access.HashToken(refresh), Family: token.ID, PersonID: o.who.ID, OpenedFrom: o.from.String(),
 		OpenedAt: token.CreatedAt, ExpiresAt: token.CreatedAt.Add(FamilyLife)}
-	return refresh, s.writeRefresh(tx, row, o.upstream)
+	return refresh, s.writeRefresh(tx, row)
 }
 
-func (s *Service) writeRefresh(tx *storage.Tx, row storage.RefreshToken, upstream secret.Value) (err error) {
-	row.Upstream, row.ReplacedAt, row.ReplacedFrom = []byte{}, nil, ""
-	if upstream.Len() > 0 {
-		if row.Upstream, err = envelope.SealRecord(s.keys.records, "upstream", string(row.Hash), upstream); err != nil {
-			return err
-		}
-	}
+func (s *Service) writeRefresh(tx *storage.Tx, row storage.RefreshToken) error {
+	row.ReplacedAt, row.ReplacedFrom = nil, ""
 	row.MAC = s.keys.refreshMAC(row)
 	return tx.CreateRefreshToken(row, s.now())
 }
 
 // refreshMAC signs a refresh token's row.
 func (k *keyring) refreshMAC(r storage.RefreshToken) []byte {
-	return envelope.Sign(k.tokens, "refresh", string(r.Hash), envelope.Number(r.Family), envelope.Number(r.PersonID), envelope.Number(r.ProviderID), string(r.Upstream), r.OpenedFrom,
+	return envelope.Sign(k.tokens, "refresh", string(r.Hash), envelope.Number(r.Family), envelope.Number(r.PersonID), r.OpenedFrom,
 		envelope.Number(r.OpenedAt.UnixMicro()), envelope.Number(r.ExpiresAt.UnixMicro()), moment(r.ReplacedAt), r.ReplacedFrom)
 }
 
@@ -79,8 +71,7 @@ func (s *Service) Refresh(ctx context.Context, presented secret.Value, from neti
 		return out, s.stranger(ctx, "session.refresh", from, errRefresh)
 	}
 	hash := access.HashToken(presented)
-	upstream, err := s.askUpstream(ctx, hash, from)
-	if err != nil {
+	if err := s.askProvider(ctx, hash, from); err != nil {
 		return out, err
 	}
 	successor := access.NextToken(access.RefreshToken, s.keys.tokens, presented)
@@ -113,10 +104,10 @@ func (s *Service) Refresh(ctx context.Context, presented secret.Value, from neti
 		} else {
 			next := row
 			next.Hash = access.HashToken(successor)
-			if err := s.writeRefresh(tx, next, upstream); err != nil {
+			if err := s.writeRefresh(tx, next); err != nil {
 				return err
 			}
-			row.ReplacedAt, row.ReplacedFrom, row.Upstream = &now, from.String(), []byte{}
+			row.ReplacedAt, row.ReplacedFrom = &now, from.String()
 			row.MAC = s.keys.refreshMAC(row)
 			if err := tx.ReplaceRefreshToken(row); err != nil {
 				return err
@@ -194,50 +185,4 @@ func (s *Service) revokeFamily(tx *storage.Tx, who access.Subject, family int64,
 		}
 	}
 	return tx.RevokeToken(storage.RevokedToken{TokenID: family, Until: until}, now)
-}
-
-// askUpstream asks the provider that a sign-in came through whether it still
-// holds, and returns the provider's next refresh token. What the provider does not
-// know any more ends; while it cannot be asked, nothing goes on.
-func (s *Service) askUpstream(ctx context.Context, hash []byte, from netip.Addr) (next secret.Value, err error) {
-	var row storage.RefreshToken
-	d := (*directory)(nil)
-	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		if d, err = s.currentDirectory(tx); err != nil {
-			return err
-		}
-		row, err = tx.RefreshTokenByHash(hash)
-		return err
-	})
-	if errors.Is(err, storage.ErrNotFound) {
-		return next, s.stranger(ctx, "session.refresh", from, errRefresh)
-	} else if err != nil {
-		return next, err
-	}
-	if row.ProviderID == 0 || row.ReplacedAt != nil || d.revoked[row.Family] || !envelope.Same(row.MAC, s.keys.refreshMAC(row)) {
-		return next, nil // what is wrong with it is told by the one that uses it
-	}
-	p := d.provider(row.ProviderID)
-	if p == nil || len(row.Upstream) == 0 || s.identities == nil {
-		s.endFamily(ctx, row, from, "the provider gave nothing to ask again with")
-		return next, errRefresh
-	}
-	upstream, err := envelope.OpenRecord(s.keys.records, "upstream", string(row.Hash), row.Upstream)
-	if err != nil {
-		return next, errors.New("what a provider gave was altered in the database")
-	}
-	of, err := s.providerConfig(*p)
-	if err != nil {
-		return next, err
-	}
-	said, err := s.identities.Again(ctx, of, upstream)
-	account := d.account(row.PersonID)
-	switch {
-	case errors.Is(err, identity.ErrUnknown), err == nil && (account == nil || account.ProviderID != p.ID || said.Subject != account.Subject):
-		s.endFamily(ctx, row, from, "the provider does not know the account any more")
-		return next, errRefresh
-	case err != nil:
-		return next, problem(Unavailable, "the provider %s cannot be asked whether the account is still there; try again in a moment", p.Name)
-	}
-	return said.Refresh, nil
 }

@@ -161,25 +161,25 @@ func (op *operation) release(r *reading, try int) (storage.Heads, error) {
 		op.event.Layers[strconv.FormatInt(id, 10)] = int64(l.Revision)
 		ids = append(ids, id)
 	}
-	heads, seq, err := op.service.recorder.release(op.ctx, op.event, ids, op.caller.Token)
+	heads, at, err := op.service.recorder.release(op.ctx, op.event, ids, op.caller.Token)
 	op.recorded = err == nil
 	if err != nil {
 		return heads, err
 	}
 	if heads.Revoked[op.caller.Token] || heads.Now.After(op.caller.ExpiresAt) {
-		op.withdraw(seq)
+		op.withdraw(at)
 		return heads, errSignIn
 	}
 	if try < resolveTries && !r.current(heads) {
-		op.withdraw(seq)
+		op.withdraw(at)
 	}
 	return heads, nil
 }
 
 // withdraw records that the answer of an event was not given after all.
-func (op *operation) withdraw(seq int64) {
+func (op *operation) withdraw(at stand) {
 	e := op.event
-	e.NotSent, e.Count = true, seq
+	e.NotSent, e.OfLane, e.Count = true, at.lane, at.seq
 	_ = op.service.recorder.note(op.ctx, e)
 	op.recorded = false // how the request ends is still to be recorded
 }

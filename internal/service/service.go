@@ -49,6 +49,7 @@ type Service struct {
 	identities     Identities
 	messenger      Messenger
 	tries          tries
+	asking         asking
 	sequencer      sequencer
 	newest         atomic.Pointer[checkpoint]
 	halted         atomic.Pointer[error]

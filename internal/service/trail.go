@@ -48,7 +48,7 @@ func (s *Service) Trail(ctx context.Context, caller Caller, q TrailQuery, cursor
 		events, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
 		for i := len(events) - 1; i >= 0; i-- {
 			if filter.Chooses(events[i]) {
-				out.Events = notSent.add(out.Events, op.dir.wireEvent(events[i]))
+				out.Events = notSent.add(out.Events, op.dir.wireEvent(events[i]), events[i])
 			}
 		}
 		return err
@@ -132,12 +132,13 @@ type withheld map[string]map[int64]int
 
 // add appends an event to a list, newest first. What says of an event that its
 // answer was not given becomes that event, once it comes.
-func (w withheld) add(all []wire.Event, e wire.Event) []wire.Event {
+func (w withheld) add(all []wire.Event, e wire.Event, of trail.Event) []wire.Event {
 	if e.NotReleased {
-		if w[e.Lane] == nil {
-			w[e.Lane] = map[int64]int{}
+		lane, seq := of.Withdrawn()
+		if w[lane] == nil {
+			w[lane] = map[int64]int{}
 		}
-		w[e.Lane][e.Count] = len(all)
+		w[lane][seq] = len(all)
 		return append(all, e)
 	}
 	if at, known := w[e.Lane][e.Seq]; known {

@@ -19,7 +19,7 @@ var (
 		"environments", "roles", "grants", "role_requests", "frozen", "layers", "entries", "versions", "changes", "trail_batches", "trail_order", "trail_tiles", "trail_heads", "checkpoints", "trail_forgotten"}
 	KeyTables = []string{"project_keys", "version_keys"}
 	// NotBackedUp are the tables that a recovered installation begins without.
-	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "used_signed", "last_uses", "proposals", "refresh_tokens", "devices", "baselines", "deliveries"}
+	NotBackedUp = []string{"write_keys", "tokens", "instances", "used_codes", "used_signed", "last_uses", "proposals", "refresh_tokens", "upstreams", "devices", "baselines", "deliveries"}
 )
 
 // Dump is a connection that reads all tables as of one moment.

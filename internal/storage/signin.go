@@ -1,6 +1,10 @@
 package storage
 
-import "time"
+import (
+	"database/sql"
+	"errors"
+	"time"
+)
 
 // RefreshToken goes on with a sign-in once: it is replaced by the next of its
 // family.
@@ -8,8 +12,6 @@ type RefreshToken struct {
 	Hash         []byte `gorm:"primaryKey"`
 	Family       int64
 	PersonID     int64
-	ProviderID   int64  // through which the person signed in; 0: none
-	Upstream     []byte // the provider's own refresh token, sealed
 	OpenedFrom   string // network address of the sign-in
 	OpenedAt     time.Time
 	ExpiresAt    time.Time // of the whole family
@@ -68,7 +70,27 @@ func (tx *Tx) RefreshTokenByHash(hash []byte) (r RefreshToken, err error) {
 
 // ReplaceRefreshToken notes that a refresh token was replaced.
 func (tx *Tx) ReplaceRefreshToken(r RefreshToken) error {
-	return classify(tx.db.Model(&RefreshToken{}).Where("hash = ?", r.Hash).Updates(map[string]any{"replaced_at": r.ReplacedAt, "replaced_from": r.ReplacedFrom, "upstream": []byte{}, "mac": r.MAC}).Error)
+	return classify(tx.db.Model(&RefreshToken{}).Where("hash = ?", r.Hash).Updates(map[string]any{"replaced_at": r.ReplacedAt, "replaced_from": r.ReplacedFrom, "mac": r.MAC}).Error)
+}
+
+// Upstream reads what a provider is asked again with about a person, sealed; nil
+// where there is nothing.
+func (tx *Tx) Upstream(person int64) (sealed []byte, err error) {
+	err = tx.db.Raw("SELECT sealed FROM upstreams WHERE person_id = ?", person).Row().Scan(&sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return sealed, classify(err)
+}
+
+// SaveUpstream writes what a provider is asked again with, in place of what was
+// there (nil: whatever was). It tells whether that was still there.
+func (tx *Tx) SaveUpstream(person int64, was, sealed []byte) (bool, error) {
+	if was == nil {
+		return true, classify(tx.db.Exec("INSERT INTO upstreams (person_id, sealed) VALUES (?, ?) ON CONFLICT (person_id) DO UPDATE SET sealed = excluded.sealed", person, sealed).Error)
+	}
+	done := tx.db.Exec("UPDATE upstreams SET sealed = ? WHERE person_id = ? AND sealed = ?", sealed, person, was)
+	return done.RowsAffected == 1, classify(done.Error)
 }
 
 // Families reads the refresh tokens of a person that were not replaced and have
@@ -127,6 +149,9 @@ func (tx *Tx) CreateProvider(p Provider) error {
 
 // DeleteProvider deletes a provider and who signs in through it.
 func (tx *Tx) DeleteProvider(id int64) error {
+	if err := tx.db.Exec("DELETE FROM upstreams WHERE person_id IN (SELECT person_id FROM accounts WHERE provider_id = ?)", id).Error; err != nil {
+		return classify(err)
+	}
 	return classify(tx.db.Where("id = ?", id).Delete(&Provider{}).Error)
 }
 
@@ -138,5 +163,8 @@ func (tx *Tx) SaveAccount(a Account) error {
 
 // DeleteAccount lets a person no longer sign in through a provider.
 func (tx *Tx) DeleteAccount(person int64) error {
+	if err := tx.db.Exec("DELETE FROM upstreams WHERE person_id = ?", person).Error; err != nil {
+		return classify(err)
+	}
 	return classify(tx.db.Where("person_id = ?", person).Delete(&Account{}).Error)
 }

@@ -43,11 +43,21 @@ type Event struct {
 	Reason      string           `json:"reason,omitempty"`
 	Manifest    string           `json:"manifest,omitempty"` // hex, after a change
 	NotSent     bool             `json:"notSent,omitempty"`  // the answer that this event spoke of was withheld and tried again
+	OfLane      string           `json:"ofLane,omitempty"`   // where it stands, by the number in Count; empty: in this lane
 	Count       int64            `json:"count,omitempty,string"`
 }
 
 // timeForm is RFC 3339 in UTC with milliseconds, the one form in which times are recorded.
 const timeForm = "2006-01-02T15:04:05.000Z"
+
+// Withdrawn is where the event stands of which this one says that its answer was
+// not given.
+func (e Event) Withdrawn() (lane string, seq int64) {
+	if e.OfLane != "" {
+		return e.OfLane, e.Count
+	}
+	return e.Lane, e.Count
+}
 
 // Canonical writes the event as RFC 8785 canonical JSON, integers as strings.
 func (e Event) Canonical() []byte { return e.AppendCanonical(nil) }
@@ -98,6 +108,7 @@ func (e Event) AppendCanonical(b []byte) []byte {
 		key("notSent")
 		b = append(b, "true"...)
 	}
+	text("ofLane", e.OfLane)
 	text("outcome", string(e.Outcome))
 	text("project", e.Project)
 	text("reason", e.Reason)

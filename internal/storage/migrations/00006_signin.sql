@@ -30,8 +30,6 @@ CREATE TABLE refresh_tokens (
     project_id    bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
     family        bigint NOT NULL,
     person_id     bigint NOT NULL,
-    provider_id   bigint NOT NULL DEFAULT 0,
-    upstream      bytea  NOT NULL DEFAULT '',
     opened_from   text   NOT NULL,
     opened_at     timestamptz NOT NULL,
     expires_at    timestamptz NOT NULL,
@@ -41,6 +39,14 @@ CREATE TABLE refresh_tokens (
 );
 CREATE INDEX refresh_tokens_family ON refresh_tokens (family);
 CREATE INDEX refresh_tokens_person ON refresh_tokens (person_id);
+
+-- What a provider is asked again with whether somebody's account is still there,
+-- and when it was asked last: sealed.
+CREATE TABLE upstreams (
+    person_id     bigint PRIMARY KEY REFERENCES people (id),
+    project_id    bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
+    sealed        bytea  NOT NULL
+);
 
 -- RFC 8628. Both codes are stored as hashes.
 CREATE TABLE devices (
@@ -60,7 +66,7 @@ CREATE TABLE devices (
 DO $$
 DECLARE t text;
 BEGIN
-    FOREACH t IN ARRAY ARRAY['providers', 'accounts', 'refresh_tokens', 'devices']
+    FOREACH t IN ARRAY ARRAY['providers', 'accounts', 'refresh_tokens', 'upstreams', 'devices']
     LOOP
         EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
         EXECUTE format('ALTER TABLE %I FORCE ROW LEVEL SECURITY', t);
