@@ -40,9 +40,10 @@ func (s *Service) Exposure(ctx context.Context, caller Caller, kind, handle stri
 	if err != nil {
 		return out, err
 	}
+	s.tellSequencing(s.putInOrder(ctx, true))
 	out = wire.Exposure{Who: op.dir.subjectName(who), Rows: []wire.ExposedEntry{}}
 	err = s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-		all, err := obtained(tx, who)
+		all, err := s.obtained(tx, who)
 		if err != nil {
 			return err
 		}
@@ -73,7 +74,7 @@ func boolInt(b bool) int {
 
 // obtained reads from the trail what somebody was answered. What was withheld
 // again before it was answered does not count.
-func obtained(tx *storage.Tx, who access.Subject) ([]*exposure, error) {
+func (s *Service) obtained(tx *storage.Tx, who access.Subject) ([]*exposure, error) {
 	type key struct {
 		place     layers.Place
 		reference string
@@ -83,7 +84,7 @@ func obtained(tx *storage.Tx, who access.Subject) ([]*exposure, error) {
 	actor := who.String()
 	withheld := map[string]map[int64]bool{}
 	var events []trail.Event
-	err := tx.TrailBatches(func(b storage.TrailBatch) error {
+	err := s.eachBatch(tx, trail.Filter{Actor: actor}, func(b storage.TrailBatch) error {
 		all, err := trail.Batch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}.Events()
 		for _, e := range all {
 			switch {

@@ -210,28 +210,34 @@ func (s *Service) ExportTrail(ctx context.Context, caller Caller, q TrailQuery) 
 			return nil
 		}
 		return s.store.Snapshot(ctx, storage.OrganizationScope, func(tx *storage.Tx) error {
-			for from, whole := int64(0), true; whole; {
-				ordered, err := tx.OldestOrdered(from, filter.Terms(), filter.Since, filter.Until, batchesAtOnce)
-				if err != nil {
-					return err
-				}
-				bodies, err := batchesOf(tx, ordered)
-				if err != nil {
-					return err
-				}
-				for _, o := range ordered {
-					if b, there := bodies[o.Lane][o.First]; there {
-						if err := take(b); err != nil {
-							return err
-						}
-					}
-					from = o.Index + 1
-				}
-				whole = len(ordered) == batchesAtOnce
-			}
-			return s.eachUnordered(tx, take)
+			return s.eachBatch(tx, filter, take)
 		})
 	}, nil
+}
+
+// eachBatch calls f with the batches that may hold what a filter chooses, oldest
+// first.
+func (s *Service) eachBatch(tx *storage.Tx, filter trail.Filter, f func(storage.TrailBatch) error) error {
+	for from, whole := int64(0), true; whole; {
+		ordered, err := tx.OldestOrdered(from, filter.Terms(), filter.Since, filter.Until, batchesAtOnce)
+		if err != nil {
+			return err
+		}
+		bodies, err := batchesOf(tx, ordered)
+		if err != nil {
+			return err
+		}
+		for _, o := range ordered {
+			if b, there := bodies[o.Lane][o.First]; there {
+				if err := f(b); err != nil {
+					return err
+				}
+			}
+			from = o.Index + 1
+		}
+		whole = len(ordered) == batchesAtOnce
+	}
+	return s.eachUnordered(tx, f)
 }
 
 func (d *directory) wireEvent(e trail.Event) wire.Event {

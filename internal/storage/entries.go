@@ -1,9 +1,6 @@
 package storage
 
 import (
-	"errors"
-	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -293,80 +290,3 @@ func (tx *Tx) LaneEnds(lanes []string) (map[string]int64, error) {
 // textArray writes names of lanes, which hold no character that an array of
 // PostgreSQL quotes, as one.
 func textArray(names []string) string { return "{" + strings.Join(names, ",") + "}" }
-
-// TrailBatches walks through all batches, lane by lane, in the order of their
-// first event.
-func (tx *Tx) TrailBatches(each func(TrailBatch) error) error {
-	rows, err := tx.db.Model(&TrailBatch{}).Order("lane, first").Rows()
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var b TrailBatch
-		if err := tx.db.ScanRows(rows, &b); err != nil {
-			return err
-		}
-		if err := each(b); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-// BatchPosition is where a list of batches goes on: after this one.
-type BatchPosition struct {
-	WrittenAt time.Time
-	Lane      string
-	First     int64
-}
-
-// String is the position as a cursor.
-func (p BatchPosition) String() string {
-	return fmt.Sprintf("%d:%d:%s", p.WrittenAt.UnixMicro(), p.First, p.Lane)
-}
-
-// ParsePosition reads what String wrote.
-func ParsePosition(text string) (p BatchPosition, err error) {
-	parts := strings.SplitN(text, ":", 3)
-	if len(parts) != 3 {
-		return p, ErrNotFound
-	}
-	at, atErr := strconv.ParseInt(parts[0], 10, 64)
-	first, firstErr := strconv.ParseInt(parts[1], 10, 64)
-	return BatchPosition{time.UnixMicro(at).UTC(), parts[2], first}, errors.Join(atErr, firstErr)
-}
-
-// NewestBatches reads batches, newest first, after a position (zero: from the
-// newest), and none that were written before since.
-func (tx *Tx) NewestBatches(after BatchPosition, since time.Time, limit int) ([]TrailBatch, error) {
-	var all []TrailBatch
-	query := tx.db.Order("written_at DESC, lane DESC, first DESC").Limit(limit)
-	if !after.WrittenAt.IsZero() {
-		query = query.Where("(written_at, lane, first) < (?, ?, ?)", after.WrittenAt, after.Lane, after.First)
-	}
-	if !since.IsZero() {
-		query = query.Where("written_at >= ?", since)
-	}
-	err := query.Find(&all).Error
-	return all, classify(err)
-}
-
-// BatchesInTime reads the batches that were written since a moment, oldest first.
-func (tx *Tx) BatchesInTime(since time.Time, each func(TrailBatch) error) error {
-	rows, err := tx.db.Model(&TrailBatch{}).Where("written_at >= ?", since).Order("written_at, lane, first").Rows()
-	if err != nil {
-		return classify(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var b TrailBatch
-		if err := tx.db.ScanRows(rows, &b); err != nil {
-			return err
-		}
-		if err := each(b); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
