@@ -323,6 +323,9 @@ func TestSigningInThroughAProvider(t *testing.T) {
 	s := testkit.Start(t)
 	owner := s.Owner(t)
 	p := provider(t, s, owner)
+	p.Away(true)
+	assert.Equal(t, "/sign-in?provider=away", newBrowser(t).signIn(s, "priya@fernhollow.example", "/").RequestURI())
+	p.Away(false)
 	b := newBrowser(t)
 	assert.Equal(t, "/trail", b.signIn(s, "priya@fernhollow.example", "/trail").Path)
 	status, body := b.who(s)
@@ -352,7 +355,6 @@ func TestSigningInThroughAProvider(t *testing.T) {
 	assert.Equal(t, http.StatusOK, b.refresh(s), "it was asked a moment ago")
 	s.Later(2 * time.Minute)
 	assert.Equal(t, http.StatusServiceUnavailable, b.refresh(s))
-	assert.Equal(t, "/sign-in?provider=away", newBrowser(t).signIn(s, "priya@fernhollow.example", "/").RequestURI())
 	p.Away(false)
 	assert.Equal(t, http.StatusOK, b.refresh(s))
 

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"sync"
+	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -13,11 +15,45 @@ import (
 	"adytum.example/internal/core/secret"
 )
 
-// Identities asks identity providers, within the bounds of a [Fetcher].
-type Identities struct{ fetcher *Fetcher }
+// Identities asks identity providers, within the bounds of a [Fetcher]. It is safe
+// for concurrent use.
+type Identities struct {
+	fetcher *Fetcher
+	mu      sync.Mutex
+	known   map[string]known // by the provider's address
+}
+
+// known is what a provider says it is. Whoever begins a sign-in, which takes no
+// account, does not make it be asked each time.
+type known struct {
+	provider *oidc.Provider
+	at       time.Time
+}
+
+const knownFor = 10 * time.Minute
 
 // NewIdentities makes Identities of a fetcher.
-func NewIdentities(f *Fetcher) Identities { return Identities{f} }
+func NewIdentities(f *Fetcher) *Identities {
+	return &Identities{fetcher: f, known: map[string]known{}}
+}
+
+// discover obtains what a provider says it is.
+func (i *Identities) discover(ctx context.Context, address string) (*oidc.Provider, error) {
+	i.mu.Lock()
+	k := i.known[address]
+	i.mu.Unlock()
+	if k.provider != nil && time.Since(k.at) < knownFor {
+		return k.provider, nil
+	}
+	provider, err := oidc.NewProvider(ctx, address)
+	if err != nil {
+		return nil, fmt.Errorf("ask the provider what it is: %w", err)
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.known[address] = known{provider, time.Now()}
+	return provider, nil
+}
 
 // bounded reads no more of any answer than [MaxAnswer] bytes.
 type bounded struct{ inner http.RoundTripper }
@@ -31,13 +67,13 @@ func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
 	return answer, err
 }
 
-func (i Identities) open(ctx context.Context, p identity.Provider, callback string) (context.Context, *oidc.Provider, *oauth2.Config, error) {
+func (i *Identities) open(ctx context.Context, p identity.Provider, callback string) (context.Context, *oidc.Provider, *oauth2.Config, error) {
 	client := *i.fetcher.http
 	client.Transport = bounded{client.Transport}
 	ctx = oidc.ClientContext(ctx, &client)
-	provider, err := oidc.NewProvider(ctx, p.URL)
+	provider, err := i.discover(ctx, p.URL)
 	if err != nil {
-		return ctx, nil, nil, fmt.Errorf("ask the provider what it is: %w", err)
+		return ctx, nil, nil, err
 	}
 	endpoint := provider.Endpoint()
 	for _, address := range []string{endpoint.AuthURL, endpoint.TokenURL} {
@@ -50,7 +86,7 @@ func (i Identities) open(ctx context.Context, p identity.Provider, callback stri
 }
 
 // Begin is the address to send a browser to.
-func (i Identities) Begin(ctx context.Context, p identity.Provider, callback, state, nonce, verifier string) (string, error) {
+func (i *Identities) Begin(ctx context.Context, p identity.Provider, callback, state, nonce, verifier string) (string, error) {
 	_, _, config, err := i.open(ctx, p, callback)
 	if err != nil {
 		return "", err
@@ -59,7 +95,7 @@ func (i Identities) Begin(ctx context.Context, p identity.Provider, callback, st
 }
 
 // Answer exchanges a code for who it is.
-func (i Identities) Answer(ctx context.Context, p identity.Provider, callback, code, nonce, verifier string) (out identity.Identity, err error) {
+func (i *Identities) Answer(ctx context.Context, p identity.Provider, callback, code, nonce, verifier string) (out identity.Identity, err error) {
 	ctx, provider, config, err := i.open(ctx, p, callback)
 	if err != nil {
 		return out, err
@@ -72,7 +108,7 @@ func (i Identities) Answer(ctx context.Context, p identity.Provider, callback, c
 }
 
 // Again asks whether somebody is still there.
-func (i Identities) Again(ctx context.Context, p identity.Provider, refresh secret.Value) (out identity.Identity, err error) {
+func (i *Identities) Again(ctx context.Context, p identity.Provider, refresh secret.Value) (out identity.Identity, err error) {
 	ctx, provider, config, err := i.open(ctx, p, "")
 	if err != nil {
 		return out, err
