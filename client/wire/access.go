@@ -343,7 +343,7 @@ type SentAlert struct {
 type Channel struct {
 	ID      int64     `json:"id"`
 	Kind    string    `json:"kind" enum:"webhook,mail"`
-	Target  string    `json:"target" doc:"The address of a webhook, or a mail address."`
+	Target  string    `json:"target" doc:"A mail address, or the host of a webhook: the rest of its address may be a credential."`
 	Since   time.Time `json:"since"`
 	Last    time.Time `json:"last,omitzero" doc:"When an alert last arrived."`
 	Problem string    `json:"problem,omitempty" doc:"Why the newest alert did not arrive."`

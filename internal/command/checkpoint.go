@@ -55,11 +55,15 @@ func (a *app) keepTrail(address string, kept keptTrail) error {
 	if err != nil {
 		return err
 	}
+	all[address] = kept
+	return a.writeTrails(all)
+}
+
+func (a *app) writeTrails(all map[string]keptTrail) error {
 	path, err := a.keptPath()
 	if err != nil {
 		return err
 	}
-	all[address] = kept
 	content, err := json.Marshal(all)
 	if err != nil {
 		return err
@@ -88,7 +92,7 @@ func (a *app) noteCheckpoint(c *client.Client) {
 	}
 	now, err := trail.OpenCheckpoint([]byte(seen), kept.Key)
 	if err != nil {
-		a.say("Warning: what %s says of its trail is not signed with the key that this device knows. It may be another installation, or one that was replaced; ask its operators, then run \"adytum login\" anew.", c.Address())
+		a.say("Warning: what %s says of its trail is not signed with the key that this device knows. It may be another installation, or one that was replaced; ask its operators; where it is meant to be, run \"adytum login --forget-trail\".", c.Address())
 		return
 	}
 	old, err := trail.OpenCheckpoint([]byte(kept.Checkpoint), kept.Key)
@@ -98,6 +102,19 @@ func (a *app) noteCheckpoint(c *client.Client) {
 	case err != nil, now.Size > old.Size && now.At.Sub(old.At) > keepEvery:
 		_ = a.keepTrail(c.Address(), keptTrail{kept.Key, seen}) // the next command tries again
 	}
+}
+
+// forgetTrail forgets what this device keeps of a service's trail.
+func (a *app) forgetTrail(address string) error {
+	all, err := a.keptTrails()
+	if err != nil {
+		return err
+	}
+	if _, known := all[address]; !known {
+		return nil
+	}
+	delete(all, address)
+	return a.writeTrails(all)
 }
 
 // beginKeeping keeps a service's key and its newest checkpoint when this device
@@ -282,7 +299,7 @@ func (a *app) verifyTrail(ctx context.Context, cmd *cli.Command, c *client.Clien
 func notGrown(err error) error {
 	var grown client.GrowthError
 	if errors.As(err, &grown) {
-		return &exitError{exitNo, fmt.Errorf("%w; nothing that is read from it can be trusted before its operators have explained it", err)}
+		return &exitError{exitNo, fmt.Errorf("%w; nothing that is read from it can be trusted before its operators have explained it (then \"adytum login --forget-trail\" begins anew)", err)}
 	}
 	return err
 }

@@ -224,6 +224,7 @@ func (a *app) login() *cli.Command {
 	return a.command(&cli.Command{
 		Name: "login", Usage: "sign this device in, through the console or with a password", ArgsUsage: "[URL]",
 		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "forget-trail", Usage: "forget the trail's key and checkpoint that this device keeps of the service, where it was replaced or set back on purpose"},
 			&cli.BoolFlag{Name: "device", Usage: "show a code to type into the console, on this machine or another; the way at a terminal where no login is named"},
 			&cli.StringFlag{Name: "login", Usage: "sign in with a password, as `LOGIN`"},
 			&cli.BoolFlag{Name: "password-stdin", Usage: "read the password from standard input"},
@@ -250,6 +251,11 @@ func (a *app) runLogin(ctx context.Context, cmd *cli.Command) error {
 	c, err := client.New(address)
 	if err != nil {
 		return usage("%w", err)
+	}
+	if cmd.Bool("forget-trail") {
+		if err := a.forgetTrail(c.Address()); err != nil {
+			return err
+		}
 	}
 	login := cmd.String("login")
 	if login == "" && !cmd.Bool("password-stdin") {

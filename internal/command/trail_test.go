@@ -191,7 +191,11 @@ func TestAShorterTrailIsNoticedByADeviceThatSawALongerOne(t *testing.T) {
 	s.SQL(t, "INSERT INTO trail_heads (lane, seq) SELECT lane, max(first + n - 1) FROM trail_order GROUP BY lane")
 	s.Config.Listen = strings.TrimPrefix(s.URL, "http://")
 	s.Serve(t)
-	says(t, sh.Run(t, "", "trail", "verify"), 3, "the trail", "nothing that is read from it can be trusted")
+	says(t, sh.Run(t, "", "trail", "verify"), 3, "the trail", "nothing that is read from it can be trusted", "--forget-trail")
+	sh.SignIn(t, s)
+	assert.Equal(t, 3, sh.Run(t, "", "trail", "verify").Code, "another sign-in forgets nothing")
+	says(t, sh.Run(t, testkit.OwnerPassword+"\n", "login", s.URL, "--login", testkit.OwnerLogin, "--password-stdin", "--forget-trail"), 0, "Signed in")
+	assert.NotContains(t, sh.Run(t, "", "trail", "verify").Stderr, "nothing that is read from it can be trusted")
 }
 
 func TestTheTrailIsFollowed(t *testing.T) {

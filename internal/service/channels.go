@@ -8,6 +8,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"net/mail"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +16,8 @@ import (
 	"adytum.example/client/wire"
 	"adytum.example/internal/core/access"
 	"adytum.example/internal/core/alert"
+	"adytum.example/internal/core/envelope"
+	"adytum.example/internal/core/secret"
 	"adytum.example/internal/storage"
 )
 
@@ -92,11 +95,12 @@ func (s *Service) alertKey() (ed25519.PrivateKey, string) {
 // manage in the organization.
 func (s *Service) AddChannel(ctx context.Context, caller Caller, request wire.NewChannel) (out wire.Channel, err error) {
 	op := s.begin(ctx, caller, "channel.add", organizationPlace)
-	op.event.Names = []string{s.redact(request.Kind), s.redact(request.Target)}
+	op.event.Names = []string{s.redact(request.Kind)}
 	defer op.end(&err)
 	if err := op.mayChannel(); err != nil {
 		return out, err
 	}
+	shown, sealed := request.Target, []byte{}
 	switch request.Kind {
 	case webhookChannel:
 		if s.outside == nil {
@@ -104,6 +108,15 @@ func (s *Service) AddChannel(ctx context.Context, caller Caller, request wire.Ne
 		}
 		if err := s.outside.CheckURL(request.Target); err != nil {
 			return out, problem(Invalid, "the webhook's address: %s", err)
+		}
+		// The rest of it may be a credential.
+		u, err := url.Parse(request.Target)
+		if err != nil {
+			return out, problem(Invalid, "the webhook's address is none")
+		}
+		shown = u.Scheme + "://" + u.Host
+		if sealed, err = envelope.SealRecord(s.keys.records, "channel", shown, secret.FromString(request.Target)); err != nil {
+			return out, err
 		}
 	case mailChannel:
 		if a, err := mail.ParseAddress(request.Target); err != nil || a.Address != request.Target {
@@ -119,9 +132,10 @@ func (s *Service) AddChannel(ctx context.Context, caller Caller, request wire.Ne
 		if len(d.channels) >= maxChannels {
 			return problem(Conflict, "there are %d channels already; remove one first", len(d.channels))
 		}
-		c, err := tx.CreateChannel(storage.Channel{Kind: request.Kind, Target: request.Target, CreatedAt: s.now().UTC().Truncate(time.Microsecond)})
+		op.event.Names = append(op.event.Names, shown)
+		c, err := tx.CreateChannel(storage.Channel{Kind: request.Kind, Target: shown, Sealed: sealed, CreatedAt: s.now().UTC().Truncate(time.Microsecond)})
 		out = s.wireChannel(c)
-		return taken(err, "a channel", request.Target)
+		return taken(err, "a channel", shown)
 	})
 	return out, err
 }
@@ -263,9 +277,13 @@ func (s *Service) send(ctx context.Context, d *directory, c storage.Channel, a s
 		if err != nil {
 			return err
 		}
+		address, err := envelope.OpenRecord(s.keys.records, "channel", c.Target, c.Sealed)
+		if err != nil {
+			return errors.New("the webhook's address was altered in the database")
+		}
 		key, id := s.alertKey()
 		defer clear(key)
-		return s.messenger.Post(ctx, c.Target, body, key, id, s.now())
+		return s.messenger.Post(ctx, string(address.Expose()), body, key, id, s.now())
 	}
 	return s.messenger.Mail(ctx, c.Target, "Adytum: "+oneLine(subjectOf(sent)), mailOf(sent))
 }

@@ -171,15 +171,25 @@ func (q *sequencer) grow(tx *storage.Tx, s *Service) (*checkpoint, bool, error) 
 	keys, warn := s.keys, s.log.Warn
 	var briefs []trail.Brief
 	since, now := q.last.At.Add(-orderBack), time.Now()
+	far := true
 	switch {
 	case q.lookedFar.IsZero():
-		since, q.lookedFar = time.Time{}, now
+		since = time.Time{}
 	case now.Sub(q.lookedFar) > orderFarEvery:
-		since, q.lookedFar = q.last.At.Add(-orderFarBack), now
+		since = q.last.At.Add(-orderFarBack)
+	default:
+		far = false
 	}
 	waiting, err := tx.Unordered(since, orderBatches)
-	if err != nil || len(waiting) == 0 {
+	if err != nil {
 		return nil, false, err
+	}
+	// Until nothing is left of what lies far back, it is looked for again.
+	if far && len(waiting) < orderBatches {
+		q.lookedFar = now
+	}
+	if len(waiting) == 0 {
+		return nil, false, nil
 	}
 	following := q.following(waiting)
 	bodies, err := tx.Batches(following)
@@ -317,8 +327,12 @@ func (s *Service) closeSilentLanes(ctx context.Context) error {
 			}
 			at := s.now().UTC().Truncate(time.Millisecond)
 			b := trail.NewBatch(s.keys.trail, []trail.Event{{Lane: h.Lane, Seq: h.Seq + 1, At: at, Action: trail.LaneClosed, Outcome: trail.Allowed, Names: []string{"silent"}}})
-			if err := tx.AppendOnce(storage.TrailBatch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC}); err != nil {
+			made, err := tx.AppendOnce(storage.TrailBatch{Lane: b.Lane, First: b.First, N: b.N, Body: b.Body, MAC: b.MAC})
+			if err != nil {
 				return err
+			}
+			if !made {
+				continue // it is not in the tree yet, or something else stands there
 			}
 			s.log.Warn("an instance ended without closing its lane of the trail; it was closed", "lane", h.Lane, "after", h.Seq)
 		}

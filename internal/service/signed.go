@@ -88,7 +88,7 @@ func (k *keyring) directoryManifest(d *storage.Directory) []byte {
 		add("provider", p.ID, p.Name, p.URL, p.ClientID, string(p.Sealed))
 	}
 	for _, c := range d.Channels {
-		add("channel", c.ID, c.Kind, c.Target)
+		add("channel", c.ID, c.Kind, c.Target, string(c.Sealed))
 	}
 	for _, y := range d.Decoys {
 		add("decoy", y.ID, envelope.Number(y.LayerID), y.Name, envelope.Number(y.WorkloadID))

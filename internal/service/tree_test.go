@@ -338,3 +338,23 @@ func TestOldEventsAreGivenUpAndTheRestStaysProvable(t *testing.T) {
 	_, err = owner.VerifyTrail(ctx, 0)
 	assert.Equal(t, http.StatusInternalServerError, status(err), "what was given up is signed")
 }
+
+// A database of before there was a tree, or one that nobody put in order for long:
+// all of it comes into the tree, however much there is.
+func TestWhatWasNotPutInOrderForLongIsPutInOrderAltogether(t *testing.T) {
+	s, owner := loans(t)
+	for i := range 1300 { // more than are taken at once
+		keep(t, owner, live, setting("N", fmt.Sprint(i)))
+	}
+	s.Stop()
+	s.SQL(t, "UPDATE trail_batches SET written_at = written_at - interval '3 days'")
+	for _, table := range []string{"trail_order", "trail_tiles", "trail_heads", "checkpoints"} {
+		require.Positive(t, s.SQL(t, "DELETE FROM "+table))
+	}
+	s.Serve(t)
+	owner = moved(t, owner, s.URL)
+	v, err := owner.VerifyTrail(ctx, 0)
+	require.NoError(t, err)
+	assert.Greater(t, v.Events, int64(1300))
+	assert.Zero(t, s.SQL(t, "SELECT FROM trail_batches b WHERE b.lane LIKE 'layer-%' AND NOT EXISTS (SELECT FROM trail_order o WHERE o.lane = b.lane AND o.first = b.first)"), "nothing is left out")
+}

@@ -22,7 +22,8 @@ type Alert struct {
 type Channel struct {
 	ID        int64
 	Kind      string // webhook, mail
-	Target    string
+	Target    string // a mail address, or the host of a webhook
+	Sealed    []byte // a webhook's whole address
 	CreatedAt time.Time
 }
 

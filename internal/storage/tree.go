@@ -142,9 +142,11 @@ func (tx *Tx) SilentLanes(since time.Time) ([]LaneHead, error) {
 	return all, classify(err)
 }
 
-// AppendOnce writes a batch unless another stands in its place.
-func (tx *Tx) AppendOnce(b TrailBatch) error {
-	return classify(tx.db.Exec("INSERT INTO trail_batches (lane, first, n, body, mac) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", b.Lane, b.First, b.N, b.Body, b.MAC).Error)
+// AppendOnce writes a batch unless another stands in its place, and tells whether
+// it did.
+func (tx *Tx) AppendOnce(b TrailBatch) (bool, error) {
+	done := tx.db.Exec("INSERT INTO trail_batches (lane, first, n, body, mac) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", b.Lane, b.First, b.N, b.Body, b.MAC)
+	return done.RowsAffected == 1, classify(done.Error)
 }
 
 // ReadTile reads a tile of the tree.

@@ -25,15 +25,17 @@ CREATE TABLE alerts (
 );
 CREATE INDEX alerts_open ON alerts (id) WHERE seen_at IS NULL;
 
--- Where alerts are sent: a webhook's address or a mail address.
+-- Where alerts are sent: a mail address, or a webhook, of whose address, which may
+-- be a credential, only the host stands here, and all of it sealed beside it.
 CREATE TABLE channels (
     id          bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     project_id  bigint NOT NULL DEFAULT 0 CHECK (project_id = 0),
     kind        text   NOT NULL CHECK (kind IN ('webhook', 'mail')),
     target      text   NOT NULL,
-    created_at  timestamptz NOT NULL,
-    UNIQUE (kind, target)
+    sealed      bytea  NOT NULL DEFAULT '',
+    created_at  timestamptz NOT NULL
 );
+CREATE UNIQUE INDEX channels_mail ON channels (target) WHERE kind = 'mail';
 
 CREATE TABLE deliveries (
     alert_id    bigint NOT NULL REFERENCES alerts (id) ON DELETE CASCADE,
