@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -81,16 +82,30 @@ func (a *app) channel() *cli.Command {
 				return err
 			}
 			if len(all) == 0 && cmd.String("output") == "table" {
-				a.say("Alerts are kept and sent nowhere; \"adytum channel add webhook URL\" and \"adytum channel add mail ADDRESS\" change that.")
+				a.say("Alerts are kept and sent nowhere; \"adytum channel add webhook\" and \"adytum channel add mail ADDRESS\" change that.")
 				return nil
 			}
 			return list(a, cmd, all, []string{"CHANNEL", "KIND", "TARGET", "LAST ARRIVED", "PROBLEM"}, func(x wire.Channel) []string {
 				return []string{strconv.FormatInt(x.ID, 10), x.Kind, x.Target, moment(x.Last), x.Problem}
 			})
 		})},
-		&cli.Command{Name: "add", Usage: "send alerts to a webhook or a mail address", ArgsUsage: "webhook|mail TARGET",
-			Action: a.signedIn(2, 2, "webhook|mail TARGET", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
-				added, err := c.AddChannel(ctx, wire.NewChannel{Kind: cmd.Args().Get(0), Target: cmd.Args().Get(1)})
+		&cli.Command{Name: "add", Usage: "send alerts to a webhook or a mail address", ArgsUsage: "mail ADDRESS | webhook",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "stdin", Usage: "read a webhook's address from standard input"}},
+			Action: a.signedIn(1, 2, "mail ADDRESS | webhook [--stdin]", func(ctx context.Context, cmd *cli.Command, c *client.Client) error {
+				request := wire.NewChannel{Kind: cmd.Args().Get(0), Target: cmd.Args().Get(1)}
+				switch {
+				case request.Kind == "webhook" && request.Target != "":
+					return usage("a webhook's address may be a credential, and arguments show in process lists and shell history; leave it out and type it at the prompt, or use --stdin")
+				case request.Kind == "webhook":
+					address, err := a.secretInput(cmd.Bool("stdin"), "The webhook's address: ", "the webhook's address", "--stdin")
+					if err != nil {
+						return err
+					}
+					request.Target = strings.TrimSpace(string(address))
+				case request.Target == "":
+					return usage("name the mail address: adytum channel add mail ADDRESS")
+				}
+				added, err := c.AddChannel(ctx, request)
 				if err != nil {
 					return err
 				}
