@@ -75,7 +75,7 @@ func tell(out io.Writer, d demo.Demo) error {
 	if err != nil {
 		return err
 	}
-	w("\n  Begin with\n    %s login %s\n\n  The database's administrator: %s\n  Everything lies in %s. Ctrl-C ends the demo.\n\n",
-		filepath.Join(filepath.Dir(executable), "adytum"), d.URL, d.Database, d.Home)
+	w("\n  Begin with\n    %s login %s --login %s\n\n  The database's administrator: %s\n  Everything lies in %s. Ctrl-C ends the demo.\n\n",
+		filepath.Join(filepath.Dir(executable), "adytum"), d.URL, d.People[1].Login, d.Database, d.Home)
 	return nil
 }

@@ -295,7 +295,7 @@ func (a *app) loginDevice(ctx context.Context, c *client.Client) error {
 	}
 	a.say("Open %s in a browser that is signed in, on any machine, and type this code:", printable(asked.VerificationURI))
 	a.say("\n    %s\n", printable(asked.UserCode))
-	a.say("It is good for %d minutes. Waiting …", asked.ExpiresIn/60)
+	a.say("It is good for %d minutes. With a password instead: adytum login --login LOGIN. Waiting …", asked.ExpiresIn/60)
 	interval := time.Duration(max(asked.Interval, 1)) * time.Second
 	for {
 		select {
